@@ -1,0 +1,248 @@
+import type { RowDifferences } from "../proof/difference.ts";
+import type { FigurePair, SliceFigures, Verdict } from "../proof/verdict.ts";
+import type { ConnectionSettings, Load, Pipeline, Schedule } from "../pipeline/pipeline.ts";
+import type { Problem } from "../pipeline/schema.ts";
+import type { Failure, PhaseTime, RunKind, RunStatus, Scope, Tally } from "../run/run.ts";
+
+/** What the server's API answers with; server and pages share these shapes. Times are ISO 8601 in UTC. */
+
+export type Role = "viewer" | "editor" | "administrator";
+
+export interface User {
+  id: number;
+  name: string;
+  login: string;
+  role: Role;
+  active: boolean;
+}
+
+/** Who is signed in, and what this installation is. */
+export interface Me {
+  user: User | null;
+  /** true while no account exists, so that the first visitor makes one */
+  needsSetup: boolean;
+  /** true where the demo runs, so that an hour of business can pass */
+  demo: boolean;
+}
+
+export interface TokenSummary {
+  id: number;
+  name: string;
+  createdAt: string;
+  lastUsedAt: string | null;
+}
+
+export interface ConnectionView extends ConnectionSettings {
+  name: string;
+  hasPassword: boolean;
+  /** pipelines that read from or write into it */
+  usedBy: { pipeline: string; title: string; as: "source" | "warehouse" }[];
+}
+
+export interface PipelineSummary {
+  name: string;
+  title: string;
+  warehouse: string;
+  loads: { name: string; table: string; mode: string; connection: string }[];
+  schedule: Schedule | null;
+  nextAt: string | null;
+  lastRun: RunSummary | null;
+}
+
+export interface PipelineView {
+  name: string;
+  definition: Pipeline;
+  nextTimes: string[];
+  lastRun: RunSummary | null;
+  updatedAt: string;
+}
+
+export interface SuggestedLoad {
+  name: string;
+  load: Load;
+  /** why key, mode and watermark are what they are */
+  why: string;
+}
+
+/** A problem of a definition, told where it is. */
+export interface Checked {
+  problems: Problem[];
+}
+
+/** A load as it would read now: its columns and real rows. */
+export interface PreviewRow {
+  values: Record<string, string | null>;
+  /** the warehouse's row of the same key; null where it has none */
+  held: Record<string, string | null> | null;
+}
+
+export interface Preview {
+  columns: { name: string; source: string; type: string; key: boolean }[];
+  /** the source's columns that the load leaves out */
+  unused: { name: string; type: string }[];
+  sourceColumns: { name: string; type: string; notNull: boolean }[];
+  rows: PreviewRow[];
+  sql: string;
+  /** what the read would start from */
+  watermark: string | null;
+  targetExists: boolean;
+}
+
+export interface RunSummary {
+  id: number;
+  pipeline: string;
+  title: string;
+  kind: RunKind;
+  status: RunStatus;
+  reason: string;
+  requestedBy: string | null;
+  createdAt: string;
+  startedAt: string | null;
+  finishedAt: string | null;
+  tally: Tally;
+  verdict: Verdict | null;
+  /** the reason it failed */
+  failure: Failure | null;
+}
+
+export interface RunLoadView {
+  load: string;
+  into: string;
+  status: RunStatus;
+  phase: string | null;
+  waitingFor: string | null;
+  tally: Tally;
+  bytes: string;
+  watermark: string | null;
+  verdict: Verdict | null;
+  figures: FigurePair[];
+  slices: { all: number; agreeing: number } | null;
+  whole: boolean;
+  proof: number | null;
+  phases: PhaseTime[];
+  failure: Failure | null;
+  startedAt: string | null;
+  finishedAt: string | null;
+}
+
+export interface RunLine {
+  id: number;
+  at: string;
+  load: string | null;
+  message: string;
+  sql: string | null;
+}
+
+export interface RunView extends RunSummary {
+  loads: RunLoadView[];
+  scope: Scope;
+}
+
+export interface ProofSummary {
+  id: number;
+  pipeline: string;
+  title: string;
+  load: string;
+  target: string;
+  at: string;
+  verdict: Verdict;
+  whole: boolean;
+  slices: { all: number; agreeing: number };
+  figures: FigurePair[];
+}
+
+export interface ProofView extends ProofSummary {
+  run: number;
+  source: string;
+  connection: string;
+  key: string[];
+  by: { column: string; slice: string; zone?: string } | null;
+  sliceFigures: SliceFigures[];
+  rows: RowDifferences | null;
+  sourceSql: string;
+  warehouseSql: string;
+  /** set while a repair of, or a newer proof after, this one exists */
+  newest: number;
+  lookBack: string | null;
+  watermarkColumn: string | null;
+}
+
+export interface LedgerSlice {
+  slice: string;
+  state: "loaded" | "proved" | "disagrees" | "empty";
+  figures: FigurePair[];
+  proof: number | null;
+}
+
+export interface LedgerTable {
+  pipeline: string;
+  load: string;
+  target: string;
+  sliced: boolean;
+  by: string | null;
+  rows: string | null;
+  /** of the first figure that differs, over all slices; null while never proved */
+  difference: string | null;
+  loadedAt: string | null;
+  provedAt: string | null;
+  loading: boolean;
+  verdict: Verdict | null;
+  slices: LedgerSlice[];
+  /** slices that disagree and lie before the days shown */
+  earlierDisagreements: LedgerSlice[];
+}
+
+export interface LedgerGroup {
+  pipeline: string;
+  title: string;
+  schedule: string;
+  tables: LedgerTable[];
+}
+
+export interface Ledger {
+  /** the days shown, oldest first, `2026-11-20` */
+  days: string[];
+  groups: LedgerGroup[];
+}
+
+export interface Dock {
+  running: { run: number; pipeline: string; title: string; kind: RunKind; load: string | null; rows: string; rate: number; waitingFor: string | null }[];
+  queued: number;
+  next: { pipeline: string; title: string; at: string } | null;
+}
+
+export interface WarehouseTable {
+  connection: string;
+  schema: string;
+  name: string;
+  kind: string;
+  rows: string | null;
+  bytes: string | null;
+  pipeline: string | null;
+  load: string | null;
+  loadedAt: string | null;
+}
+
+export interface Finding {
+  kind: "pipeline" | "table" | "connection" | "run" | "page";
+  title: string;
+  detail: string;
+  to: string;
+}
+
+/** What an event stream carries. */
+export type Event =
+  | { kind: "run"; run: number; pipeline: string; status: RunStatus }
+  | { kind: "progress"; run: number; load: string; phase: string; rows: string; bytes: number; rate: number; waitingFor: string | null }
+  | { kind: "line"; run: number }
+  | { kind: "changed"; what: "pipelines" | "connections" | "proofs" | "users" };
+
+/** An error's body, by RFC 9457. */
+export interface ProblemDetails {
+  type: string;
+  title: string;
+  status: number;
+  detail?: string;
+  hint?: string;
+  problems?: Problem[];
+}

@@ -1,0 +1,74 @@
+import type { ColumnType } from "../sql/type.ts";
+
+/** One readable thing in a source, as a list shows it. */
+export interface DatasetSummary {
+  schema: string;
+  name: string;
+  kind: "table" | "view" | "materialized view" | "partitioned table" | "foreign table";
+  /** the source's own estimate; null where it has none */
+  rows: string | null;
+  /** bytes on disk, indexes included; null for views */
+  bytes: string | null;
+  comment: string | null;
+}
+
+export interface DatasetColumn {
+  name: string;
+  /** as the source declares it: an enum's or a domain's own name */
+  declared: string;
+  type: ColumnType;
+  /** the warehouse type that holds its values */
+  warehouseType: string;
+  notNull: boolean;
+  generated: boolean;
+  /** true where the table fills the column itself when no value is given */
+  hasDefault: boolean;
+  comment: string | null;
+}
+
+export interface DatasetIndex {
+  name: string;
+  columns: string[];
+  unique: boolean;
+  primary: boolean;
+}
+
+/** Everything a pipeline's author needs to know of one dataset. */
+export interface Dataset {
+  columns: DatasetColumn[];
+  indexes: DatasetIndex[];
+}
+
+/** A column that could tell what changed. */
+export interface TimeColumn {
+  column: string;
+  type: string;
+  earliest: string | null;
+  latest: string | null;
+  /** how fine its values are */
+  grain: "microsecond" | "millisecond" | "second" | "minute" | "hour" | "day" | "whole number" | null;
+  nulls: boolean;
+  /** true where an index starts with it, so that reading what changed does not read everything */
+  indexed: boolean;
+  /** rows the answer was taken from; null where it came from an index's two ends */
+  sampled: string | null;
+  suggested: boolean;
+  why: string;
+}
+
+/** The columns of a key that tells every row apart without nulls: the primary key, else a unique index on columns that can't be null. */
+export function identifyingKey(dataset: Dataset): string[] | null {
+  const notNull = new Set(dataset.columns.filter((column) => column.notNull).map((column) => column.name));
+  const candidates = dataset.indexes.filter((index) => index.unique && index.columns.every((name) => notNull.has(name)));
+  const best = candidates.find((index) => index.primary) ?? candidates.sort((a, b) => a.columns.length - b.columns.length)[0];
+  return best ? best.columns : null;
+}
+
+/** True where the source itself promises that no two rows share these columns and none of them is null. */
+export function guaranteesKey(dataset: Dataset, key: readonly string[]): boolean {
+  const notNull = new Set(dataset.columns.filter((column) => column.notNull).map((column) => column.name));
+  return (
+    key.every((name) => notNull.has(name)) &&
+    dataset.indexes.some((index) => index.unique && index.columns.length > 0 && index.columns.every((name) => key.includes(name)))
+  );
+}

@@ -1,0 +1,75 @@
+import { isMap, LineCounter, parseDocument, stringify } from "yaml";
+import type { ConnectionSettings, Pipeline } from "./pipeline.ts";
+import { check, type Problem, projectSchema } from "./schema.ts";
+
+export interface ProjectConnection extends ConnectionSettings {
+  password?: string | { env: string };
+}
+
+export interface Project {
+  undercoat: 1;
+  connections?: Record<string, ProjectConnection>;
+  pipelines?: Record<string, Omit<Pipeline, "title"> & { title?: string }>;
+}
+
+/** A problem of a project file with its line, counted from 1. */
+export interface LocatedProblem extends Problem {
+  line: number;
+}
+
+/** Defaults that a file may leave out; a definition carries them, so that what is stored is what runs. */
+const connectionDefaults = { port: 5432, tls: "off" as const };
+
+/** A parsed file that can say on which line a path stands. */
+function parse(text: string) {
+  const lines = new LineCounter();
+  const document = parseDocument(text, { lineCounter: lines, uniqueKeys: true, version: "1.2" });
+  /** The line of the deepest part of a path that the file has. */
+  const lineOf = (path: (string | number)[]): number => {
+    for (let depth = path.length; depth > 0; depth--) {
+      const parent = depth === 1 ? document.contents : document.getIn(path.slice(0, depth - 1), true);
+      const pair = isMap(parent) ? parent.items.find((item) => String(item.key) === String(path[depth - 1])) : undefined;
+      const node = (pair?.key ?? (depth > 1 ? document.getIn(path.slice(0, depth), true) : undefined)) as { range?: [number, number, number] } | undefined;
+      if (node?.range) return lines.linePos(node.range[0]).line;
+    }
+    return 1;
+  };
+  return { document, lines, lineOf };
+}
+
+/** Tells on which line of a project file each problem stands. */
+export function locate(text: string, problems: readonly Problem[]): LocatedProblem[] {
+  const { lineOf } = parse(text);
+  return problems.map((problem) => ({ ...problem, line: lineOf(problem.path) }));
+}
+
+/**
+ * Reads a project file. Every problem is told with its line; a file with problems gives no project.
+ * Numbers that YAML would read as such where the format wants text (`lookBack: 100`) are taken as written.
+ */
+export function readProject(text: string): { project: Project | null; problems: LocatedProblem[] } {
+  const { document, lines } = parse(text);
+  if (document.errors.length)
+    return { project: null, problems: document.errors.map((error) => ({ path: [], message: (error.message.split("\n")[0] ?? "").replace(/ at line \d+.*$/, ""), line: lines.linePos(error.pos[0]).line })) };
+  if (!isMap(document.contents)) return { project: null, problems: [{ path: [], message: "The file is not a project file: it starts with undercoat: 1", line: 1 }] };
+  const value: unknown = document.toJS();
+  normalize(value);
+  const { value: project, problems } = check<Project>(projectSchema, value);
+  return problems.length ? { project: null, problems: locate(text, problems) } : { project, problems: [] };
+}
+
+function normalize(value: unknown): void {
+  const project = value as { pipelines?: Record<string, { loads?: Record<string, { watermark?: { lookBack?: unknown } }> }>; connections?: Record<string, { tls?: unknown }> };
+  for (const pipeline of Object.values(project.pipelines ?? {}))
+    for (const load of Object.values(pipeline?.loads ?? {})) if (typeof load?.watermark?.lookBack === "number") load.watermark.lookBack = String(load.watermark.lookBack);
+  for (const connection of Object.values(project.connections ?? {})) {
+    // An unquoted `off` is false to readers of YAML 1.1; this one keeps the word, but a tool may have rewritten it.
+    if (connection && connection.tls === false) connection.tls = "off";
+  }
+}
+
+/** The project file of connections and pipelines; passwords are left out. */
+export function writeProject(connections: Record<string, ConnectionSettings>, pipelines: Record<string, Pipeline>): string {
+  const bare = Object.fromEntries(Object.entries(connections).map(([name, { kind, host, port, database, user, tls }]) => [name, { kind, host, port: port ?? connectionDefaults.port, database, user, tls: tls ?? connectionDefaults.tls }]));
+  return stringify({ undercoat: 1, connections: bare, pipelines }, { lineWidth: 110, version: "1.2" });
+}

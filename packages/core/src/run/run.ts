@@ -1,0 +1,64 @@
+import type { SliceFigures, Verdict } from "../proof/verdict.ts";
+
+export type RunStatus = "queued" | "running" | "finished" | "failed" | "cancelled";
+export type RunKind = "load" | "repair" | "prove";
+
+/** What part of a load a run concerns. */
+export type Scope =
+  | { kind: "due" }
+  /** an earlier interval again: from (included) to (excluded), over the proof's slice column or the watermark */
+  | { kind: "interval"; from: string; to: string }
+  /** one slice by its text */
+  | { kind: "slice"; slice: string | null }
+  /** exactly these rows, by their key's values as text */
+  | { kind: "keys"; keys: string[][] };
+
+/** A run's row accounting, exact text: read = new + changed + same + rejected; deleted is counted beside it. */
+export interface Tally {
+  read: string;
+  new: string;
+  changed: string;
+  same: string;
+  rejected: string;
+  deleted: string;
+}
+
+export const emptyTally: Tally = { read: "0", new: "0", changed: "0", same: "0", rejected: "0", deleted: "0" };
+
+/** True where every row read is accounted for. */
+export function balances(tally: Tally): boolean {
+  return BigInt(tally.read) === BigInt(tally.new) + BigInt(tally.changed) + BigInt(tally.same) + BigInt(tally.rejected);
+}
+
+/** The sum of several tallies. */
+export function addTallies(tallies: readonly Tally[]): Tally {
+  const sum = (field: keyof Tally) => tallies.reduce((total, tally) => total + BigInt(tally[field]), 0n).toString();
+  return { read: sum("read"), new: sum("new"), changed: sum("changed"), same: sum("same"), rejected: sum("rejected"), deleted: sum("deleted") };
+}
+
+export type Phase = "wait" | "read" | "stage" | "check" | "apply" | "prove";
+
+/** When a phase ran, in milliseconds since the run began. */
+export interface PhaseTime {
+  phase: Phase;
+  from: number;
+  to: number;
+}
+
+/** The proof a run leaves: the figures over all it compared, and each slice. */
+export interface LoadProof {
+  verdict: Verdict;
+  /** true where every slice of the table was compared, false where only those the run touched */
+  whole: boolean;
+  figures: { figure: string; source: string | null; warehouse: string | null }[];
+  slices: SliceFigures[];
+  sourceSql: string;
+  warehouseSql: string;
+}
+
+/** A failure as a person needs it: the fact, more about it, and what to do. */
+export interface Failure {
+  message: string;
+  detail?: string;
+  hint?: string;
+}

@@ -1,0 +1,34 @@
+import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
+import { literal } from "./literal.ts";
+
+/** The first rows of a dataset, every value as text cut at 300 characters. */
+export function firstRows(table: TableName, columns: readonly string[], limit: number): string {
+  const values = columns.map((name) => `left(r.${identifier(name)}::text, 300) AS ${identifier(name)}`);
+  return `SELECT ${values.join(", ")} FROM (SELECT ${identifiers(columns)} FROM ${qualified(table)} LIMIT ${Math.trunc(limit)}) r`;
+}
+
+/** The two ends of an indexed column, which the index answers without reading the table. */
+export function columnEnds(table: TableName, column: string): string {
+  const name = identifier(column);
+  return `SELECT min(${name})::text AS earliest, max(${name})::text AS latest FROM ${qualified(table)}`;
+}
+
+/** How fine a time column's values are, over at most `limit` rows; also its ends there. */
+export function columnGrain(table: TableName, column: string, limit: number): string {
+  const value = "v::timestamp";
+  return `SELECT count(*)::text AS sampled, min(v)::text AS earliest, max(v)::text AS latest, bool_or(v IS NULL) AS nulls,
+  CASE WHEN bool_and(date_trunc('day', ${value}) = ${value}) THEN 'day' WHEN bool_and(date_trunc('hour', ${value}) = ${value}) THEN 'hour'
+    WHEN bool_and(date_trunc('minute', ${value}) = ${value}) THEN 'minute' WHEN bool_and(date_trunc('second', ${value}) = ${value}) THEN 'second'
+    WHEN bool_and(date_trunc('milliseconds', ${value}) = ${value}) THEN 'millisecond' WHEN count(v) > 0 THEN 'microsecond' END AS grain
+FROM (SELECT ${identifier(column)} AS v FROM ${qualified(table)} LIMIT ${Math.trunc(limit)}) s`;
+}
+
+/** A describe-only form of a query: its columns and no rows. */
+export function emptyResult(subquery: string): string {
+  return `SELECT * FROM ${subquery} q LIMIT 0`;
+}
+
+/** Exact rows and size of a warehouse table. */
+export function tableSize(table: TableName): string {
+  return `SELECT count(*)::text AS rows, pg_total_relation_size(${literal(qualified(table))}::regclass)::text AS bytes FROM ${qualified(table)}`;
+}

@@ -1,0 +1,126 @@
+/**
+ * What a column's type means to a load: which warehouse type takes its values without loss, and how two values of
+ * it are compared, hashed and added up.
+ */
+export interface ColumnType {
+  /** the type with its domain resolved, as format_type prints it: `numeric(12,2)`, `text[]` */
+  resolved: string;
+  /** pg_type.typtype of the resolved type: b base, e enum, c composite, r range, m multirange */
+  kind: string;
+  /** true where the resolved type is PostgreSQL's own, not an extension's or the user's */
+  builtIn: boolean;
+  /** the element type's facts where the type is an array */
+  element?: { resolved: string; kind: string; builtIn: boolean };
+}
+
+/** Types that are the same on every server and have an exact binary form. */
+const portable = new Set([
+  "smallint", "integer", "bigint", "numeric", "real", "double precision", "boolean",
+  "text", "character varying", "character", "bytea", "uuid", "json", "jsonb",
+  "date", "time without time zone", "time with time zone", "interval",
+  "timestamp without time zone", "timestamp with time zone",
+  "inet", "cidr", "macaddr", "macaddr8", "bit", "bit varying",
+  "int4range", "int8range", "numrange", "tsrange", "tstzrange", "daterange",
+  "int4multirange", "int8multirange", "nummultirange", "tsmultirange", "tstzmultirange", "datemultirange",
+]);
+
+/** Types that stand for others in the warehouse because their text depends on the server they live on. */
+const replaced: Record<string, string> = { money: "numeric", oid: "bigint" };
+
+/** A type without its length, precision and brackets: `numeric(12,2)[]` → `numeric`, `timestamp(3) with time zone` → `timestamp with time zone`. */
+export function baseType(type: string): string {
+  return type.replace(/\[\]$/, "").replace(/\([^)]*\)/, "").replace(/^interval .*$/, "interval").trim();
+}
+
+/** True for `text[]` and the like. */
+export function isArray(type: string): boolean {
+  return type.endsWith("[]");
+}
+
+/** The warehouse column type that holds every value of a source column: enums, composites and extension types become text. */
+export function warehouseType(type: ColumnType): string {
+  if (type.element) {
+    const holds = type.element.builtIn && portable.has(baseType(type.element.resolved));
+    return holds ? type.resolved : "text[]";
+  }
+  const base = baseType(type.resolved);
+  if (type.builtIn && replaced[base]) return replaced[base];
+  return type.builtIn && portable.has(base) ? type.resolved : "text";
+}
+
+/** The name a reader knows: `timestamp with time zone` → `timestamptz`, `character varying(20)` → `varchar(20)`. */
+export function shortType(type: string): string {
+  return type
+    .replace(/^timestamp(\(\d\))? with time zone/, "timestamptz$1")
+    .replace(/^timestamp(\(\d\))? without time zone/, "timestamp$1")
+    .replace(/^time(\(\d\))? with time zone/, "timetz$1")
+    .replace(/^time(\(\d\))? without time zone/, "time$1")
+    .replace(/^character varying/, "varchar")
+    .replace(/^character/, "char")
+    .replace(/^bit varying/, "varbit");
+}
+
+/** `sql` in a form that has an equality: json has none, so its text stands for it. */
+export function comparable(sql: string, type: string): string {
+  return baseType(type) === "json" ? `${sql}::text` : sql;
+}
+
+/** Types whose own 64-bit hash folds two halves into one, so that different values can share it; their bytes don't. */
+const sends: Record<string, string> = {
+  bigint: "int8send",
+  "timestamp without time zone": "timestamp_send",
+  "timestamp with time zone": "timestamptz_send",
+  "time without time zone": "time_send",
+};
+
+/** `sql` in a form that hash_record_extended takes and that differs wherever the value differs. */
+export function hashable(sql: string, type: string): string {
+  const base = baseType(type);
+  if (base === "json" || base === "bit" || base === "bit varying") return `${sql}::text`;
+  const send = isArray(type) ? undefined : sends[base];
+  return send ? `${send}(${sql})` : sql;
+}
+
+const integers = new Set(["smallint", "integer", "bigint"]);
+const floats = new Set(["real", "double precision"]);
+const moments = new Set(["date", "timestamp without time zone", "timestamp with time zone"]);
+const texts = new Set(["text", "character varying", "character"]);
+
+export type TypeFamily = "integer" | "numeric" | "float" | "moment" | "text" | "other";
+
+/** The family a type belongs to; arrays belong to none. */
+export function typeFamily(type: string): TypeFamily {
+  if (isArray(type)) return "other";
+  const base = baseType(type);
+  if (integers.has(base)) return "integer";
+  if (base === "numeric") return "numeric";
+  if (floats.has(base)) return "float";
+  if (moments.has(base)) return "moment";
+  return texts.has(base) ? "text" : "other";
+}
+
+/** True where a column of this type can serve as a watermark: it grows, and its values compare exactly. */
+export function canBeWatermark(type: string): boolean {
+  return ["integer", "numeric", "moment"].includes(typeFamily(type));
+}
+
+/** The numbers in a type's brackets: `numeric(12,2)` → [12, 2], `text` → []. */
+function limits(type: string): number[] {
+  return (/\(([\d,-]+)\)/.exec(type)?.[1] ?? "").split(",").filter(Boolean).map(Number);
+}
+
+/**
+ * True where a column of type `target` takes every value of type `given` without changing it. A text that is too long
+ * is refused by the database itself; a number with too many digits would be rounded, so it is refused here.
+ */
+export function holds(target: string, given: string): boolean {
+  if (target === given) return true;
+  if (baseType(target) !== baseType(given) || isArray(target) !== isArray(given)) return false;
+  const [room, need] = [limits(target), limits(given)];
+  if (room.length === 0 || typeFamily(target) === "text") return true;
+  if (need.length === 0) return false;
+  const [precision = 0, scale = 0] = room;
+  const [givenPrecision = 0, givenScale = 0] = need;
+  if (baseType(target) === "numeric") return scale >= givenScale && precision - scale >= givenPrecision - givenScale;
+  return precision >= givenPrecision;
+}

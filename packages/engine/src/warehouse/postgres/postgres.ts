@@ -1,0 +1,234 @@
+import type { Dataset } from "@undercoat/core/dataset/dataset";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import { overallVerdict } from "@undercoat/core/proof/verdict";
+import type { LoadProof, Tally } from "@undercoat/core/run/run";
+import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
+import { beginSnapshot } from "@undercoat/core/sql/read";
+import { holds, shortType } from "@undercoat/core/sql/type";
+import * as sql from "@undercoat/core/sql/warehouse";
+import { LoadFailure } from "../../failure.ts";
+import { PostgresSide } from "../../proof/side.ts";
+import { type Credentials, Session } from "../../session.ts";
+import { findDataset } from "../../source/postgres/describe.ts";
+import type { Applied, RowSink, Told, Warehouse, WarehouseSession, WarehouseSnapshot } from "../warehouse.ts";
+
+/** Up to so many rows every run compares the whole target; beyond, the slices it touched. */
+const smallTable = 2_000_000;
+
+/** A PostgreSQL database as a warehouse. */
+export class PostgresWarehouse implements Warehouse {
+  constructor(private readonly credentials: Credentials) {}
+
+  async session(application: string, signal?: AbortSignal): Promise<WarehouseSession> {
+    const session = await Session.open(this.credentials, { application, signal });
+    if ((await session.one(sql.isFurnished)).furnished !== "t") await session.query(sql.furnish);
+    return new PostgresWarehouseSession(session);
+  }
+
+  async snapshot(application: string, signal?: AbortSignal): Promise<WarehouseSnapshot> {
+    const session = await Session.open(this.credentials, { application, readOnly: true, signal });
+    await session.query(beginSnapshot);
+    return new PostgresWarehouseSnapshot(session);
+  }
+
+  async tallies(run: string) {
+    const session = await Session.open(this.credentials, { application: "undercoat recovery", readOnly: true });
+    try {
+      if ((await session.one(sql.isFurnished)).furnished !== "t") return new Map();
+      const rows = await session.query(sql.readTally, [run]);
+      return new Map(
+        rows.map((row) => {
+          const count = (name: string) => row[name] ?? "0";
+          const tally = { read: count("read"), new: count("new"), changed: count("changed"), same: count("same"), rejected: count("rejected"), deleted: count("deleted") };
+          return [row.load ?? "", { tally, watermark: row.watermark ?? null, proof: JSON.parse(row.proof ?? "null") as LoadProof }];
+        }),
+      );
+    } finally {
+      await session.close();
+    }
+  }
+}
+
+class PostgresWarehouseSnapshot extends PostgresSide implements WarehouseSnapshot {
+  constructor(session: Session) {
+    super(session, "warehouse");
+  }
+
+  describe(target: TableName): Promise<Dataset | null> {
+    return findDataset(this.session, target);
+  }
+
+  async watermark(plan: LoadPlan): Promise<string | null> {
+    if ((await this.session.one(sql.isFurnished)).furnished !== "t") return null;
+    const row = await this.session.one(sql.readWatermark, [formatTableName(plan.target), plan.pipeline, plan.load]);
+    return row.value && row.fingerprint === plan.fingerprint ? row.value : null;
+  }
+
+  close(): Promise<void> {
+    return this.session.close();
+  }
+}
+
+class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements WarehouseSession {
+  private beside: Session | undefined;
+
+  async lock(target: TableName, waiting: (holder: string) => void): Promise<void> {
+    const name = [formatTableName(target)];
+    if ((await this.session.one(sql.tryLock, name)).locked === "t") return;
+    const { holder } = await this.session.one(sql.lockHolder, name);
+    waiting(holder || "another session");
+    await this.session.query(sql.awaitLock, name);
+  }
+
+  async begin(): Promise<void> {
+    await this.session.query("BEGIN");
+  }
+
+  async prepare(plan: LoadPlan, existing: Dataset | null, told: Told): Promise<boolean> {
+    if (!existing) {
+      await this.session.query(sql.createSchema(plan.target.schema));
+      const create = sql.createTarget(plan);
+      told(`${formatTableName(plan.target)} is made`, create);
+      await this.session.query(create);
+      return true;
+    }
+    refuseOtherTypes(plan, existing);
+    refuseLooseKey(plan, existing);
+    const held = new Set(existing.columns.map((column) => column.name));
+    for (const column of plan.read.columns) {
+      if (held.has(column.name)) continue;
+      const add = sql.addColumn(plan.target, column);
+      told(`${formatTableName(plan.target)} gets the column ${column.name}`, add);
+      await this.session.query(add);
+    }
+    return false;
+  }
+
+  async stage(plan: LoadPlan, run: number): Promise<TableName> {
+    const stage = sql.stageName(plan, run);
+    await this.session.query(sql.createStage(plan, stage));
+    return stage;
+  }
+
+  sink(plan: LoadPlan, table: TableName): RowSink {
+    return this.session.copyIn(sql.copyIn(plan, table));
+  }
+
+  async progress(): Promise<{ rows: string; bytes: string } | null> {
+    this.beside ??= await Session.open(this.session.credentials, { application: "undercoat progress", readOnly: true });
+    const row = await this.beside.one(sql.copyProgress, [this.session.pid]);
+    return row.rows ? { rows: row.rows, bytes: row.bytes ?? "0" } : null;
+  }
+
+  async checkKeys(plan: LoadPlan, stage: TableName): Promise<void> {
+    if (plan.key.length === 0 || plan.keyGuaranteed) return;
+    const broken = await this.session.query(sql.brokenKeys(plan, stage));
+    if (broken.length === 0) return;
+    const named = broken.map((row) => (row.missing === "t" ? `${row.key} (null)` : `${row.key} (${row.rows} rows)`)).join("; ");
+    const missing = broken.some((row) => row.missing === "t");
+    throw new LoadFailure({
+      message: missing ? `The key ${plan.key.join(", ")} is null in some rows` : `The key ${plan.key.join(", ")} does not tell all rows apart`,
+      detail: named,
+      hint: "Choose columns that identify a row, or leave such rows out with a condition. Nothing was written.",
+    });
+  }
+
+  async touched(plan: LoadPlan, stage: TableName): Promise<(string | null)[]> {
+    return (await this.session.query(sql.touchedSlices(plan, stage))).map((row) => row.slice ?? null);
+  }
+
+  async apply(plan: LoadPlan, stage: TableName, read: string, told: Told): Promise<Applied> {
+    const run = async (message: (rows: string) => string, text: string) => {
+      const rows = await this.session.run(text);
+      told(message(rows), text);
+      return rows;
+    };
+    if (plan.mode === "replace") {
+      const deleted = await run((rows) => `${rows} earlier rows go`, sql.deleteAll(plan.target));
+      const added = await run((rows) => `${rows} rows take their place`, sql.insertAll(plan, stage));
+      return { new: added, changed: "0", same: "0", deleted };
+    }
+    if (plan.key.length === 0) {
+      const added = await run((rows) => `${rows} new rows added`, sql.insertMissing(plan, stage));
+      return { new: added, changed: "0", same: String(BigInt(read) - BigInt(added)), deleted: "0" };
+    }
+    const classify = sql.classify(plan, stage);
+    const counts = await this.session.one(classify);
+    const found = { read: counts.read ?? "0", new: counts.new ?? "0", changed: counts.changed ?? "0", same: counts.same ?? "0" };
+    told(`${found.new} new, ${found.changed} changed, ${found.same} the same`, classify);
+    const changed = found.changed === "0" ? "0" : await run((rows) => `${rows} rows updated`, sql.updateChanged(plan, stage));
+    const added = found.new === "0" ? "0" : await run((rows) => `${rows} rows added`, sql.insertNew(plan, stage));
+    if (found.read !== read || changed !== found.changed || added !== found.new)
+      throw new LoadFailure({
+        message: "The tally does not balance, so nothing was written",
+        detail: `read ${read}, staged ${found.read}; counted ${found.new} new and ${found.changed} changed, wrote ${added} and ${changed}`,
+        hint: "Something else wrote to the target at the same time. Run again.",
+      });
+    return { new: added, changed, same: found.same, deleted: "0" };
+  }
+
+  async finishTarget(plan: LoadPlan, told: Told): Promise<void> {
+    if (plan.key.length === 0) return;
+    const key = sql.addKey(plan);
+    told(`the key ${plan.key.join(", ")} is built`, key);
+    try {
+      await this.session.query(key);
+    } catch (error) {
+      if ((error as { code?: string }).code !== "23505") throw error;
+      throw new LoadFailure({
+        message: `The key ${plan.key.join(", ")} does not tell all rows apart`,
+        detail: (error as { detail?: string }).detail,
+        hint: "Choose columns that identify a row, or leave such rows out with a condition. Nothing was written.",
+      });
+    }
+  }
+
+  async dropStage(stage: TableName): Promise<void> {
+    await this.session.query(sql.dropTable(stage));
+  }
+
+  async isSmall(target: TableName): Promise<boolean> {
+    return Number((await this.session.one(sql.estimatedRows(target))).rows) <= smallTable;
+  }
+
+  async record(plan: LoadPlan, run: string, tally: Tally, watermark: { value: string; keep: boolean } | null, proof: LoadProof): Promise<void> {
+    const target = formatTableName(plan.target);
+    if (watermark?.keep) await this.session.query(sql.keepWatermark, [target, plan.pipeline, plan.load, plan.fingerprint, watermark.value, run]);
+    const kept: LoadProof = { ...proof, slices: proof.slices.filter((slice) => slice.verdict !== "proved") };
+    if (proof.slices.length && overallVerdict(proof.slices) !== proof.verdict) throw new LoadFailure({ message: "The proof's verdict does not follow from its slices" });
+    await this.session.query(sql.keepTally, [run, plan.pipeline, plan.load, target, tally.read, tally.new, tally.changed, tally.same, tally.rejected, tally.deleted, watermark?.value ?? null, JSON.stringify(kept)]);
+  }
+
+  async commit(): Promise<void> {
+    await this.session.query("COMMIT");
+  }
+
+  override async close(): Promise<void> {
+    await this.beside?.close();
+    await super.close();
+  }
+}
+
+/** A column that stands in the target with another type would change values on their way; it is refused with both types named. */
+function refuseOtherTypes(plan: LoadPlan, existing: Dataset): void {
+  const target = formatTableName(plan.target);
+  const wrong = plan.read.columns.flatMap((column) => {
+    const held = existing.columns.find((candidate) => candidate.name === column.name);
+    return !held || holds(held.declared, column.type) ? [] : [`${column.name} is ${shortType(held.declared)} there and ${shortType(column.type)} in the load`];
+  });
+  if (wrong.length)
+    throw new LoadFailure({ message: `${target} can't take the rows: ${wrong.join("; ")}`, hint: "Load into another table or column, or change the column's type in the warehouse." });
+  const unfilled = existing.columns.filter((column) => column.notNull && !column.generated && !plan.read.columns.some((planned) => planned.name === column.name) && !column.hasDefault);
+  if (unfilled.length)
+    throw new LoadFailure({ message: `${target} needs a value for ${unfilled.map((column) => column.name).join(", ")}, which the load does not give`, hint: "Add the column to the load, or allow null there." });
+}
+
+function refuseLooseKey(plan: LoadPlan, existing: Dataset): void {
+  if (plan.mode !== "upsert") return;
+  const unique = existing.indexes.some((index) => index.unique && index.columns.every((name) => plan.key.includes(name)));
+  if (!unique)
+    throw new LoadFailure({
+      message: `${formatTableName(plan.target)} has no unique index on ${plan.key.join(", ")}`,
+      hint: "Create one there, or choose a key that has one: an upsert needs it to find each row's match.",
+    });
+}

@@ -1,0 +1,29 @@
+import { Op } from "sequelize";
+import { hashToken, newToken } from "../secret.ts";
+import { PassRow, UserRow } from "../store/models.ts";
+
+const lifetimes = { session: 14 * 86_400_000, link: 3_600_000, token: null };
+
+/** Makes a pass and returns the token, which is not kept. */
+export async function issuePass(userId: number, kind: PassRow["kind"], name: string | null = null): Promise<string> {
+  const token = newToken();
+  const life = lifetimes[kind];
+  await PassRow.create({ kind, hash: hashToken(token), userId, name, createdAt: new Date(), expiresAt: life === null ? null : new Date(Date.now() + life) });
+  return token;
+}
+
+/** The active user a pass stands for, or null. A link is spent by this. */
+export async function userOfPass(token: string, kinds: PassRow["kind"][]): Promise<UserRow | null> {
+  const pass = await PassRow.findOne({ where: { hash: hashToken(token), kind: kinds, expiresAt: { [Op.or]: [null, { [Op.gt]: new Date() }] } } });
+  if (!pass) return null;
+  if (pass.kind === "link" && (await PassRow.destroy({ where: { id: pass.id } })) !== 1) return null;
+  const stale = !pass.lastUsedAt || Date.now() - pass.lastUsedAt.getTime() > 60_000;
+  if (pass.kind !== "link" && stale) await pass.update({ lastUsedAt: new Date() });
+  const user = await UserRow.findByPk(pass.userId);
+  return user?.active ? user : null;
+}
+
+export const endPass = (token: string) => PassRow.destroy({ where: { hash: hashToken(token) } });
+
+/** Ends everything that signs a user in. */
+export const endPassesOf = (userId: number) => PassRow.destroy({ where: { userId } });

@@ -1,0 +1,119 @@
+import type { ProofView, RunView } from "@undercoat/core/api/api";
+import type { RunKind, Scope } from "@undercoat/core/run/run";
+import { type Client, CommandError } from "./client.ts";
+
+export interface RunOptions {
+  load?: string[];
+  value?: string[];
+  from?: string;
+  to?: string;
+  rows?: boolean;
+  json?: boolean;
+}
+
+const ended = new Set(["finished", "failed", "cancelled"]);
+
+/** How often a waiting command asks how far the run is, in milliseconds. */
+const pollEvery = 100;
+
+function scopeOf({ from, to }: RunOptions): Scope {
+  if (from === undefined && to === undefined) return { kind: "due" };
+  if (from === undefined || to === undefined) throw new CommandError("An interval needs both --from and --to.", 2);
+  return { kind: "interval", from, to };
+}
+
+/** Starts a run and waits for its end, telling progress on standard error. */
+async function runAndWait(client: Client, pipeline: string, kind: RunKind, options: RunOptions): Promise<RunView> {
+  if (options.value?.length) throw new CommandError("Pipelines have no parameters yet, so --value has nothing to set.", 2);
+  const started = await client.ask<RunView>("POST", `/api/pipelines/${encodeURIComponent(pipeline)}/run`, { kind, scope: scopeOf(options), loads: options.load, rows: options.rows ?? false, reason: "by command" });
+  let told = "";
+  for (;;) {
+    const run = await client.ask<RunView>("GET", `/api/runs/${started.id}`);
+    const at = run.loads.map((load) => `${load.load} ${load.waitingFor ? `waits for ${load.waitingFor}` : (load.phase ?? load.status)}`).join(", ");
+    if (at !== told) process.stderr.write(`run ${run.id}: ${at}\n`);
+    told = at;
+    if (ended.has(run.status)) return run;
+    await new Promise((resolve) => setTimeout(resolve, pollEvery));
+  }
+}
+
+const seconds = (run: RunView) => (run.startedAt && run.finishedAt ? Math.round((Date.parse(run.finishedAt) - Date.parse(run.startedAt)) / 100) / 10 : 0);
+
+/** A run as `--json` prints it. */
+export function runDocument(run: RunView) {
+  return {
+    run: run.id,
+    pipeline: run.pipeline,
+    status: run.status,
+    seconds: seconds(run),
+    loads: run.loads.map((load) => ({
+      load: load.load,
+      into: load.into,
+      status: load.status,
+      ...load.tally,
+      watermark: load.watermark,
+      proof: { verdict: load.verdict ?? "unproved", figures: load.figures },
+      error: load.failure,
+    })),
+  };
+}
+
+function exitStatus(run: RunView): number {
+  if (run.status !== "finished") return 1;
+  return run.loads.some((load) => load.verdict === "disagrees") ? 3 : 0;
+}
+
+export async function runCommand(client: Client, pipeline: string, options: RunOptions): Promise<number> {
+  const run = await runAndWait(client, pipeline, "load", options);
+  if (options.json) console.log(JSON.stringify(runDocument(run)));
+  else {
+    for (const { load, into, tally, verdict, failure } of run.loads)
+      console.log(failure ? `${load}: failed. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}` : `${into}: ${tally.read} read = ${tally.new} new + ${tally.changed} changed + ${tally.same} same + ${tally.rejected} rejected; ${verdict ?? "unproved"}`);
+    console.log(`run ${run.id} ${run.status} in ${seconds(run)} s`);
+  }
+  return exitStatus(run);
+}
+
+/** A key's or row's values under their columns' names. */
+function named(columns: string[], values: (string | null)[]): Record<string, string | null> {
+  return Object.fromEntries(columns.map((column, at) => [column, values[at] ?? null]));
+}
+
+async function proofDocument(client: Client, load: RunView["loads"][number], withRows: boolean) {
+  const base = { load: load.load, into: load.into, status: load.status, proof: { verdict: load.verdict ?? "unproved", figures: load.figures }, error: load.failure };
+  if (load.proof === null) return withRows ? { ...base, slices: [], rows: null } : base;
+  if (!withRows) return base;
+  const proof = await client.ask<ProofView>("GET", `/api/proofs/${load.proof}`);
+  const rows = proof.rows;
+  const columns = rows?.columns ?? [];
+  const key = rows?.key.length ? rows.key : columns;
+  const of = (kind: string) => (rows?.rows ?? []).filter((row) => row.kind === kind);
+  return {
+    ...base,
+    slices: proof.sliceFigures.map(({ slice, verdict, figures }) => ({ slice, verdict, figures })),
+    rows: {
+      missing: of("missing").map((row) => named(key, row.key)),
+      extra: of("extra").map((row) => named(key, row.key)),
+      different: of("different").map((row) => ({
+        key: named(key, row.key),
+        columns: Object.fromEntries(row.cells.map((at) => [columns[at] ?? "", { source: row.source?.[at] ?? null, warehouse: row.warehouse?.[at] ?? null }])),
+      })),
+      counts: { missing: rows?.missing ?? 0, extra: rows?.extra ?? 0, different: rows?.different ?? 0 },
+      complete: rows?.complete ?? true,
+    },
+  };
+}
+
+export async function proveCommand(client: Client, pipeline: string, options: RunOptions): Promise<number> {
+  const run = await runAndWait(client, pipeline, "prove", options);
+  const loads = await Promise.all(run.loads.map((load) => proofDocument(client, load, options.rows ?? false)));
+  if (options.json) console.log(JSON.stringify({ run: run.id, pipeline: run.pipeline, status: run.status, seconds: seconds(run), loads }));
+  else
+    for (const [at, load] of run.loads.entries()) {
+      const rows = (loads[at] as { rows?: { counts: { missing: number; extra: number; different: number } } }).rows;
+      const told = rows ? `; ${rows.counts.missing} missing, ${rows.counts.extra} only in the warehouse, ${rows.counts.different} different` : "";
+      const slices = load.slices ? `, ${load.slices.agreeing} of ${load.slices.all} slices agree` : "";
+      console.log(load.failure ? `${load.into}: ${load.failure.message}` : `${load.into}: ${load.verdict}${slices}${told}`);
+    }
+  return exitStatus(run);
+}

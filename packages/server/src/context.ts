@@ -1,0 +1,48 @@
+import type { Role } from "@undercoat/core/api/api";
+import type { Schema } from "joi";
+import { check } from "@undercoat/core/pipeline/schema";
+import { type Context, Hono, type MiddlewareHandler } from "hono";
+import type { Queue } from "./jobs/queue.ts";
+import { HttpProblem } from "./problem.ts";
+import type { Settings } from "./settings.ts";
+import type { UserRow } from "./store/models.ts";
+import type { Store } from "./store/store.ts";
+
+/** What the routes work with. */
+export interface House {
+  store: Store;
+  queue: Queue;
+  settings: Settings;
+  /** lets an hour of business pass, where the demo runs */
+  passHour: (() => Promise<void>) | null;
+}
+
+export type Env = { Variables: { house: House; user: UserRow | null } };
+
+export const routes = () => new Hono<Env>();
+
+const rank: Record<Role, number> = { viewer: 0, editor: 1, administrator: 2 };
+
+/** Lets only users of a role, or one above it, through. */
+export function requires(role: Role): MiddlewareHandler<Env> {
+  return async (c, next) => {
+    const user = c.get("user");
+    if (!user) throw new HttpProblem(401, "Sign in first");
+    if (rank[user.role] < rank[role]) throw new HttpProblem(403, `This needs the role ${role}; yours is ${user.role}`, { hint: "Ask an administrator." });
+    await next();
+  };
+}
+
+/** The signed-in user. */
+export function signedIn(c: Context<Env>): UserRow {
+  const user = c.get("user");
+  if (!user) throw new HttpProblem(401, "Sign in first");
+  return user;
+}
+
+/** The request's body, checked. @throws HttpProblem 422 with every problem. */
+export async function body<T>(c: Context<Env>, schema: Schema): Promise<T> {
+  const { value, problems } = check<T>(schema, await c.req.json());
+  if (problems.length) throw new HttpProblem(422, problems[0]?.message ?? "The request is wrong", { problems });
+  return value;
+}

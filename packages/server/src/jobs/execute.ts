@@ -1,0 +1,142 @@
+import type { RunStatus } from "@undercoat/core/run/run";
+import { Cancelled, failureOf } from "@undercoat/engine/failure";
+import { executeLoad, type LoadOutcome, type LoadReport } from "@undercoat/engine/load/load";
+import { executeProof } from "@undercoat/engine/proof/prove";
+import { sourceFor } from "@undercoat/engine/source/registry";
+import { warehouseFor } from "@undercoat/engine/warehouse/registry";
+import { RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
+import type { Store } from "../store/store.ts";
+import { keepProof } from "./proofs.ts";
+
+/** Executes one run from its first load to its last; a load that fails does not stop the others. */
+export async function executeRun(store: Store, id: number, worker: string, signal: AbortSignal): Promise<void> {
+  const [taken] = await RunRow.update({ status: "running", worker, startedAt: new Date(), seenAt: new Date() }, { where: { id, status: "queued" } });
+  if (!taken) return;
+  const run = await RunRow.findByPk(id, { rejectOnEmpty: true });
+  const told = (status: RunStatus) => store.tell({ kind: "run", run: id, pipeline: run.pipeline, status });
+  await told("running");
+  const loads = await RunLoadRow.findAll({ where: { runId: id }, order: ["id"] });
+  for (const load of loads) {
+    if (signal.aborted) await load.update({ status: "cancelled", finishedAt: new Date() });
+    else await executeOne(store, run, load, signal);
+  }
+  const statuses = loads.map((load) => load.status);
+  const status: RunStatus = statuses.includes("failed") ? "failed" : statuses.includes("cancelled") ? "cancelled" : "finished";
+  const failed = loads.find((load) => load.status === "failed");
+  await run.update({ status, finishedAt: new Date(), failure: failed?.failure ?? null });
+  await told(status);
+}
+
+async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: AbortSignal): Promise<void> {
+  const definition = run.definition.loads[row.load];
+  const report = new StoreReport(store, run.id, row.load);
+  await row.update({ status: "running", startedAt: new Date() });
+  try {
+    const sourceCredentials = await store.credentials(definition?.from.connection ?? "");
+    const warehouseCredentials = await store.credentials(run.definition.warehouse);
+    const [source, warehouse] = [sourceFor(sourceCredentials), warehouseFor(warehouseCredentials)];
+    const order = { pipelineName: run.pipeline, pipeline: run.definition, load: row.load, run: { id: run.id, uid: run.uid } };
+    if (run.kind === "prove") {
+      const slices = run.scope.kind === "slice" ? [run.scope.slice] : ("all" as const);
+      const { proof, rows } = await executeProof({ ...order, slices, rows: run.wantsRows }, source, warehouse, report, signal);
+      const kept = await keepProof(store, run, row, proof, rows);
+      await row.update({ status: "finished", phase: null, proofId: kept.id, finishedAt: new Date() });
+    } else {
+      await finishLoad(store, run, row, await executeLoad({ ...order, scope: run.scope }, source, warehouse, report, signal));
+    }
+  } catch (error) {
+    const status = error instanceof Cancelled ? "cancelled" : "failed";
+    const failure = status === "failed" ? failureOf(error, { name: definition?.from.connection ?? "The source" }) : null;
+    report.line(status === "cancelled" ? "cancelled; the warehouse is as it was" : `failed: ${failure?.message}`);
+    await row.update({ status, failure, phase: null, waitingFor: null, finishedAt: new Date() });
+  } finally {
+    await report.flush();
+  }
+}
+
+/** Notes a load that has committed. Done again for the same load it changes nothing. */
+export async function finishLoad(store: Store, run: RunRow, row: RunLoadRow, outcome: Omit<LoadOutcome, "phases" | "bytes"> & Partial<LoadOutcome>): Promise<void> {
+  const proof = await keepProof(store, run, row, outcome.proof, null);
+  await row.update({
+    status: "finished",
+    phase: null,
+    waitingFor: null,
+    tally: outcome.tally,
+    watermark: outcome.watermark,
+    bytes: String(outcome.bytes ?? 0),
+    phases: outcome.phases ?? [],
+    proofId: proof.id,
+    finishedAt: new Date(),
+  });
+}
+
+/** How often what a load tells reaches the store, in milliseconds. */
+const flushEvery = 250;
+
+/** Writes a load's lines and progress to the store in batches, in their order, and tells the pages. */
+class StoreReport implements LoadReport {
+  private lines: { runId: number; load: string; at: Date; message: string; sql: string | null }[] = [];
+  private writing: Promise<void> = Promise.resolve();
+  private timer: NodeJS.Timeout | undefined;
+  private state: { phase: string; rows: string; bytes: number; rate: number; waitingFor: string | null } = { phase: "wait", rows: "0", bytes: 0, rate: 0, waitingFor: null };
+  private began = 0;
+  private moved = true;
+
+  constructor(
+    private readonly store: Store,
+    private readonly run: number,
+    private readonly load: string,
+  ) {}
+
+  readonly line = (message: string, sql?: string): void => {
+    this.lines.push({ runId: this.run, load: this.load, at: new Date(), message, sql: sql ?? null });
+    this.soon();
+  };
+
+  phase(phase: string): void {
+    if (phase === "read") this.began = performance.now();
+    this.state = { ...this.state, phase };
+    this.moved = true;
+    this.soon();
+  }
+
+  progress(rows: string, bytes: number): void {
+    const seconds = (performance.now() - this.began) / 1000;
+    this.state = { ...this.state, rows, bytes, rate: seconds > 0 ? Math.round(Number(rows) / seconds) : 0 };
+    this.moved = true;
+    this.soon();
+  }
+
+  waiting(holder: string | null): void {
+    if (this.state.waitingFor === holder) return;
+    this.state = { ...this.state, waitingFor: holder };
+    this.moved = true;
+    this.soon();
+  }
+
+  private soon(): void {
+    this.timer ??= setTimeout(() => {
+      this.timer = undefined;
+      this.writing = this.writing.then(() => this.write()).catch(() => undefined);
+    }, flushEvery);
+  }
+
+  private async write(): Promise<void> {
+    const lines = this.lines;
+    this.lines = [];
+    if (lines.length) await RunLineRow.bulkCreate(lines);
+    if (!this.moved) return this.store.tell({ kind: "line", run: this.run });
+    this.moved = false;
+    const { phase, waitingFor, rows, bytes, rate } = this.state;
+    await RunLoadRow.update({ phase, waitingFor, bytes: String(bytes) }, { where: { runId: this.run, load: this.load, status: "running" } });
+    await this.store.tell({ kind: "progress", run: this.run, load: this.load, phase, rows, bytes, rate, waitingFor });
+  }
+
+  async flush(): Promise<void> {
+    clearTimeout(this.timer);
+    this.timer = undefined;
+    this.moved = false;
+    this.writing = this.writing.then(() => this.write()).catch(() => undefined);
+    await this.writing;
+  }
+}

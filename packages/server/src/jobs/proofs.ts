@@ -1,0 +1,43 @@
+import type { RowDifferences } from "@undercoat/core/proof/difference";
+import type { LoadProof } from "@undercoat/core/run/run";
+import { ProofRow, type RunLoadRow, type RunRow } from "../store/models.ts";
+import type { Store } from "../store/store.ts";
+
+/**
+ * Keeps a proof with its queries and values, and moves the ledger's marks: in one transaction, so that a mark always
+ * has the proof it stands for. Slices of a whole proof that no side has any more lose their mark.
+ */
+export async function keepProof(store: Store, run: RunRow, load: RunLoadRow, proof: LoadProof, rows: RowDifferences | null): Promise<ProofRow> {
+  return store.sequelize.transaction(async (transaction) => {
+    const kept = await ProofRow.create(
+      {
+        runId: run.id,
+        pipeline: run.pipeline,
+        load: load.load,
+        target: load.target,
+        at: new Date(),
+        verdict: proof.verdict,
+        whole: proof.whole,
+        sliceCount: proof.slices.length,
+        agreeing: proof.slices.filter((slice) => slice.verdict === "proved").length,
+        figures: proof.figures,
+        // A load's own proof keeps its disagreements; one that was asked for keeps every slice as evidence.
+        slices: run.kind === "prove" ? proof.slices : proof.slices.filter((slice) => slice.verdict !== "proved"),
+        rows,
+        sourceSql: proof.sourceSql,
+        warehouseSql: proof.warehouseSql,
+      },
+      { transaction },
+    );
+    const marks = JSON.stringify(proof.slices.map((slice) => ({ slice: slice.slice ?? "", verdict: slice.verdict, figures: slice.figures })));
+    const replacements = { pipeline: run.pipeline, load: load.load, proof: kept.id, marks };
+    await store.sequelize.query(
+      `INSERT INTO slices (pipeline, load, slice, verdict, figures, proof_id, proved_at)
+       SELECT :pipeline, :load, slice, verdict, figures, :proof, now() FROM json_to_recordset(:marks) AS m(slice text, verdict text, figures json)
+       ON CONFLICT (pipeline, load, slice) DO UPDATE SET verdict = excluded.verdict, figures = excluded.figures, proof_id = excluded.proof_id, proved_at = excluded.proved_at`,
+      { replacements, transaction },
+    );
+    if (proof.whole) await store.sequelize.query("DELETE FROM slices WHERE pipeline = :pipeline AND load = :load AND proof_id <> :proof", { replacements, transaction });
+    return kept;
+  });
+}

@@ -1,0 +1,163 @@
+import { spawn } from "node:child_process";
+import { existsSync, openSync, readFileSync, rmSync } from "node:fs";
+import { join } from "node:path";
+import { fileURLToPath } from "node:url";
+import { Command } from "commander";
+import { issuePass } from "./account/passes.ts";
+import { Client, CommandError } from "./cli/client.ts";
+import { applyCommand, exportCommand } from "./cli/project.ts";
+import { proveCommand, type RunOptions, runCommand } from "./cli/runs.ts";
+import { ClusterError } from "./cluster/cluster.ts";
+import { readSettings, SettingError, type Settings } from "./settings.ts";
+import { UserRow } from "./store/models.ts";
+
+const say = (text: string) => console.log(text);
+
+/** Ends the process with a command's exit status, or with one clear sentence. */
+function ending(work: () => Promise<number>): () => Promise<void> {
+  return async () => {
+    try {
+      process.exitCode = await work();
+    } catch (error) {
+      if (process.env.UNDERCOAT_DEBUG) console.error(error);
+      const told = error instanceof CommandError || error instanceof ClusterError || error instanceof SettingError;
+      const full = (error as NodeJS.ErrnoException).code === "ENOSPC";
+      console.error(told ? (error as Error).message : full ? "The disk is full." : `Undercoat can't go on: ${(error as Error).message}`);
+      process.exitCode = error instanceof CommandError ? error.status : 1;
+    }
+  };
+}
+
+/** Leaves the server running in the background and returns once it answers. */
+async function startAndWait(command: string, settings: Settings): Promise<number> {
+  const ready = join(settings.data, "ready");
+  rmSync(ready, { force: true });
+  const log = openSync(join(settings.data, "start.log"), "w", 0o600);
+  const child = spawn(process.execPath, ["--import", "tsx", fileURLToPath(import.meta.url), command], { detached: true, stdio: ["ignore", log, log], env: { ...process.env, UNDERCOAT_READY: ready } });
+  const exited = new Promise<number>((done) => child.once("exit", (status) => done(status ?? 1)));
+  const answered = (async () => {
+    while (!existsSync(ready)) await new Promise((resolve) => setTimeout(resolve, 50));
+    return 0;
+  })();
+  const status = await Promise.race([exited, answered]);
+  process.stdout.write(readFileSync(join(settings.data, "start.log"), "utf8"));
+  child.unref();
+  process.exit(status);
+}
+
+async function start(withDemo: boolean, wait: boolean): Promise<number> {
+  const settings = readSettings();
+  if (wait) return startAndWait(withDemo ? "demo" : "start", settings);
+  if (withDemo && settings.databaseUrl) throw new SettingError("The demo needs the private cluster; unset UNDERCOAT_DATABASE_URL.");
+  const { leaveToken, serve } = await import("./process/serve.ts");
+  const demo = await import("@undercoat/demo/demo");
+  say("Starting the database");
+  const serving = await serve(settings, withDemo ? (url) => demo.passHour(url(demo.demoNames.bookings)) : null);
+  let stopping = false;
+  const stop = async () => {
+    if (stopping) return;
+    stopping = true;
+    say("Stopping");
+    await serving.stop();
+    process.exit(0);
+  };
+  process.on("SIGINT", stop);
+  process.on("SIGTERM", stop);
+  process.on("SIGHUP", stop);
+  try {
+    if (withDemo) await (await import("./process/demo.ts")).furnishDemo(serving, settings, say);
+    await leaveToken(settings);
+    const ada = withDemo ? await UserRow.findOne({ where: { login: "ada" } }) : null;
+    say(`Undercoat answers at ${serving.address}`);
+    if (ada) say(`Sign in, once and within the hour: ${serving.address}/link#${await issuePass(ada.id, "link")}`);
+    else if ((await UserRow.count()) === 0) say("Open it and make the administrator's account.");
+    if (process.env.UNDERCOAT_READY) (await import("./settings.ts")).writePrivate(settings.data, "ready", serving.address);
+    else say("Ctrl-C stops it.");
+  } catch (error) {
+    await serving.stop();
+    throw error;
+  }
+  await new Promise(() => undefined);
+  return 0;
+}
+
+async function stopRunning(): Promise<number> {
+  const settings = readSettings();
+  const file = join(settings.data, "pid");
+  if (!existsSync(file)) {
+    say("Nothing runs here.");
+    return 0;
+  }
+  const pid = Number(readFileSync(file, "utf8"));
+  try {
+    process.kill(pid, "SIGTERM");
+    for (let tries = 0; tries < 300 && existsSync(file); tries++) await new Promise((resolve) => setTimeout(resolve, 100));
+    while (existsSync(`/proc/${pid}`)) await new Promise((resolve) => setTimeout(resolve, 50));
+  } catch {
+    // It was gone already.
+  }
+  rmSync(file, { force: true });
+  say("Stopped.");
+  return 0;
+}
+
+async function work(): Promise<number> {
+  const settings = readSettings();
+  if (!settings.databaseUrl) throw new SettingError("A worker needs UNDERCOAT_DATABASE_URL, the product's database, and UNDERCOAT_SECRET_KEY where it has another data folder than the server.");
+  const { Store } = await import("./store/store.ts");
+  const { startWorker } = await import("./jobs/worker.ts");
+  const store = await Store.open(settings.databaseUrl, settings.key);
+  const worker = await startWorker(store, Number(process.env.UNDERCOAT_PARALLEL ?? 4));
+  const stop = async () => {
+    await worker.stop().catch(() => undefined);
+    process.exit(0);
+  };
+  process.on("SIGTERM", stop);
+  process.on("SIGINT", stop);
+  // A worker started by a server ends with it, however the server ended.
+  if (process.send) process.on("disconnect", stop);
+  else say(`Worker ${process.pid} takes runs. Ctrl-C stops it.`);
+  await new Promise(() => undefined);
+  return 0;
+}
+
+const program = new Command("undercoat").description("Every load proves itself.").showHelpAfterError().exitOverride((error) => process.exit(error.exitCode === 0 ? 0 : 2));
+program.command("start").description("start the product").option("--wait", "return once it answers").action(({ wait }) => ending(() => start(false, Boolean(wait)))());
+program
+  .command("demo")
+  .description("start the product with its demo data")
+  .option("--wait", "return once it answers")
+  .option("--hour", "let one more hour of business pass in the running demo")
+  .action(({ wait, hour }) =>
+    ending(async () => {
+      if (!hour) return start(true, Boolean(wait));
+      await Client.fromEnvironment().ask("POST", "/api/demo/hour", {});
+      say("One more hour of business has passed at the source.");
+      return 0;
+    })(),
+  );
+program.command("stop").description("stop what start --wait or demo --wait left running").action(ending(stopRunning));
+program.command("worker").description("take runs from the product's database").action(ending(work));
+program.command("apply <file>").description("create or update what a project file names").option("--json").action((file, { json }) => ending(() => applyCommand(Client.fromEnvironment(), file, Boolean(json)))());
+program.command("export [pipeline]").description("write the project file, without secrets").option("--json").action((pipeline, { json }) => ending(() => exportCommand(Client.fromEnvironment(), pipeline, Boolean(json)))());
+const collect = (value: string, before: string[] = []) => [...before, value];
+const runLike = (name: string, description: string) =>
+  program
+    .command(`${name} <pipeline>`)
+    .description(description)
+    .option("--load <load>", "only this load; may be repeated", collect)
+    .option("--value <name=value>", "a parameter's value", collect)
+    .option("--from <time>", "start of an earlier interval, included")
+    .option("--to <time>", "end of an earlier interval, excluded")
+    .option("--json", "print one JSON document");
+runLike("run", "run a pipeline and wait").action((pipeline, options: RunOptions) => ending(() => runCommand(Client.fromEnvironment(), pipeline, options))());
+runLike("rehearse", "say what a run would do").action(() => ending(async () => { throw new CommandError("Rehearsal is not built yet. The pipeline's page shows the rows as they would be loaded."); })());
+program
+  .command("prove <pipeline>")
+  .description("prove every slice now")
+  .option("--load <load>", "only this load; may be repeated", collect)
+  .option("--rows", "down to the rows and cells that differ")
+  .option("--json", "print one JSON document")
+  .action((pipeline, options: RunOptions) => ending(() => proveCommand(Client.fromEnvironment(), pipeline, options))());
+
+await program.parseAsync();

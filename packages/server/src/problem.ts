@@ -1,0 +1,38 @@
+import type { ProblemDetails } from "@undercoat/core/api/api";
+import { ExpressionError } from "@undercoat/core/expression/parse";
+import type { Problem } from "@undercoat/core/pipeline/schema";
+import { PlanError } from "@undercoat/core/plan/plan";
+import { NameError } from "@undercoat/core/sql/identifier";
+import { failureOf } from "@undercoat/engine/failure";
+import { HTTPException } from "hono/http-exception";
+import { RunRefused } from "./jobs/runs.ts";
+
+type Status = 400 | 401 | 403 | 404 | 409 | 413 | 422 | 429 | 500 | 502 | 503;
+
+/** An answer that says what is wrong, by RFC 9457. */
+export class HttpProblem extends Error {
+  constructor(
+    readonly status: Status,
+    readonly title: string,
+    readonly more: { detail?: string; hint?: string; problems?: Problem[] } = {},
+  ) {
+    super(title);
+  }
+}
+
+export const notFound = (what: string) => new HttpProblem(404, `There is no ${what}`);
+
+/** Any error as a problem; what is not foreseen says so and nothing of its inside. */
+export function problemOf(error: unknown): ProblemDetails {
+  const details = (status: Status, title: string, more: HttpProblem["more"] = {}): ProblemDetails => ({ type: "about:blank", title, status, ...more });
+  if (error instanceof HttpProblem) return details(error.status, error.title, error.more);
+  if (error instanceof RunRefused) return details(404, error.message);
+  if (error instanceof HTTPException) return details(error.status as Status, error.message || "The request was refused");
+  if (error instanceof SyntaxError) return details(400, "The request is not JSON");
+  if (error instanceof PlanError) return details(422, error.message, { problems: [{ path: error.path, message: error.message }] });
+  if (error instanceof ExpressionError || error instanceof NameError) return details(422, error.message);
+  const failure = failureOf(error, { name: "The server" });
+  if ((error as Error)?.constructor?.name === "LoadFailure" || (error as { severity?: string }).severity)
+    return details(502, failure.message, { detail: failure.detail, hint: failure.hint });
+  return details(500, "Something went wrong in Undercoat itself", { hint: "The server's log has the reason." });
+}

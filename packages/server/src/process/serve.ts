@@ -1,0 +1,144 @@
+import { type ChildProcess, spawn } from "node:child_process";
+import { createWriteStream, existsSync, readFileSync, rmSync } from "node:fs";
+import { join } from "node:path";
+import { fileURLToPath } from "node:url";
+import { serve as listen, type ServerType } from "@hono/node-server";
+import pino from "pino";
+import { issuePass } from "../account/passes.ts";
+import { makeApp } from "../app.ts";
+import type { House } from "../context.ts";
+import { Queue } from "../jobs/queue.ts";
+import { recoverRuns } from "../jobs/recover.ts";
+import { startScheduler } from "../jobs/scheduler.ts";
+import { workerName } from "../jobs/worker.ts";
+import { broadcast } from "../routes/events.ts";
+import { SettingError, type Settings, writePrivate } from "../settings.ts";
+import { PassRow, UserRow } from "../store/models.ts";
+import { Store } from "../store/store.ts";
+import { openDatabase } from "./database.ts";
+
+export interface Serving {
+  address: string;
+  house: House;
+  /** the private cluster's database addresses, where there is one */
+  databaseUrl: ((database: string) => string) | null;
+  clusterPort: number | null;
+  stop(): Promise<void>;
+}
+
+const entry = fileURLToPath(new URL("../main.ts", import.meta.url));
+
+/** A worker process beside the server; one that dies has its runs ended and is started again. */
+function keepWorker(store: Store, settings: Settings, url: string): { stop: () => Promise<void> } {
+  let stopping = false;
+  let child: ChildProcess | undefined;
+  const log = createWriteStream(join(settings.data, "worker.log"), { flags: "a", mode: 0o600 });
+  const start = () => {
+    // Its own group, so that Ctrl-C reaches it through the server, after requests have ended.
+    const started = spawn(process.execPath, ["--import", "tsx", entry, "worker"], {
+      detached: true,
+      stdio: ["ignore", "pipe", "pipe", "ipc"],
+      env: { ...process.env, UNDERCOAT_DATA: settings.data, UNDERCOAT_DATABASE_URL: url, UNDERCOAT_SECRET_KEY: settings.key.toString("base64") },
+    });
+    child = started;
+    started.stdout?.pipe(log, { end: false });
+    started.stderr?.pipe(log, { end: false });
+    started.once("exit", async () => {
+      if (stopping) return;
+      if (started.pid) await recoverRuns(store, workerName(started.pid)).catch(() => undefined);
+      setTimeout(() => !stopping && start(), 500);
+    });
+  };
+  start();
+  return {
+    async stop() {
+      stopping = true;
+      const running = child;
+      if (!running || running.exitCode !== null) return;
+      const ended = new Promise((done) => running.once("exit", done));
+      running.kill("SIGTERM");
+      const late = setTimeout(() => running.kill("SIGKILL"), 8000);
+      await ended;
+      clearTimeout(late);
+      log.end();
+    },
+  };
+}
+
+function bind(app: ReturnType<typeof makeApp>, settings: Settings): Promise<ServerType> {
+  return new Promise((done, fail) => {
+    const server = listen({ fetch: app.fetch, port: settings.port, hostname: settings.host });
+    server.once("listening", () => done(server));
+    server.once("error", (error: NodeJS.ErrnoException) => {
+      if (error.code === "EADDRINUSE") fail(new SettingError(`Port ${settings.port} is taken. Set UNDERCOAT_PORT to another one, or to 0 for any that is free.`));
+      else if (error.code === "EACCES") fail(new SettingError(`Port ${settings.port} may not be used by this user. Set UNDERCOAT_PORT to one above 1023.`));
+      else fail(new SettingError(`The server can't listen on ${settings.host}:${settings.port}: ${error.message}.`));
+    });
+  });
+}
+
+/** Another server on this data folder, if one lives. */
+function otherServer(settings: Settings): number | null {
+  const file = join(settings.data, "pid");
+  if (!existsSync(file)) return null;
+  const pid = Number(readFileSync(file, "utf8"));
+  try {
+    if (pid === process.pid) return null;
+    process.kill(pid, 0);
+    return readFileSync(`/proc/${pid}/cmdline`, "utf8").includes("main.ts") ? pid : null;
+  } catch {
+    return null;
+  }
+}
+
+/** Brings everything up: database, migrations, server, scheduler, worker. `passHour` is given by the demo. */
+export async function serve(settings: Settings, passHour: ((url: (database: string) => string) => Promise<void>) | null): Promise<Serving> {
+  const other = otherServer(settings);
+  if (other !== null) throw new SettingError(`Undercoat runs already on ${settings.data} (process ${other}). Stop it with ./undercoat stop.`);
+  const database = await openDatabase(settings);
+  const undo: (() => Promise<unknown> | unknown)[] = [];
+  const stop = async () => {
+    for (const step of undo.reverse()) await step();
+    undo.length = 0;
+  };
+  if (database.cluster) undo.push(() => database.cluster?.stop());
+  try {
+    const store = await Store.open(database.url, settings.key);
+    undo.push(() => store.close());
+    const queue = await Queue.open(store, true);
+    undo.push(() => queue.close());
+    const cluster = database.cluster;
+    const house: House = { store, queue, settings, passHour: passHour && cluster ? () => passHour(cluster.url) : null };
+    const log = pino(pino.destination({ dest: join(settings.data, "server.log"), mkdir: true, sync: false }));
+    const server = await bind(makeApp(house, log), settings);
+    undo.push(() => new Promise((done) => {
+      server.close(done);
+      (server as { closeAllConnections?: () => void }).closeAllConnections?.();
+    }));
+    const deafen = await store.listen({ event: broadcast });
+    undo.push(deafen);
+    await recoverRuns(store);
+    const scheduler = startScheduler(store, queue);
+    undo.push(() => scheduler.stop());
+    const worker = keepWorker(store, settings, database.url);
+    undo.push(() => worker.stop());
+    const bound = server.address() as { port: number };
+    const address = `http://${settings.host.includes(":") ? `[${settings.host}]` : settings.host}:${bound.port}`;
+    writePrivate(settings.data, "pid", String(process.pid));
+    writePrivate(settings.data, "address", address);
+    undo.push(() => rmSync(join(settings.data, "pid"), { force: true }));
+    return { address, house, databaseUrl: cluster?.url ?? null, clusterPort: cluster?.port ?? null, stop };
+  } catch (error) {
+    await stop();
+    throw error;
+  }
+}
+
+/** Leaves a token for the command line in the data folder, made anew at each start so that an old copy is worthless. */
+export async function leaveToken(settings: Settings): Promise<void> {
+  const administrator = await UserRow.findOne({ where: { role: "administrator", active: true }, order: ["id"] });
+  if (!administrator) return;
+  const name = "this machine's command line";
+  await PassRow.destroy({ where: { kind: "token", name, userId: administrator.id } });
+  writePrivate(settings.data, "token", await issuePass(administrator.id, "token", name));
+}

@@ -1,0 +1,109 @@
+import type { ConnectionView } from "@undercoat/core/api/api";
+import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
+import { connectionSchema, slug } from "@undercoat/core/pipeline/schema";
+import { sourceFor } from "@undercoat/engine/source/registry";
+import { streamSSE } from "hono/streaming";
+import Joi from "joi";
+import { body, type Env, requires, routes } from "../context.ts";
+import { HttpProblem, notFound } from "../problem.ts";
+import { seal, unseal } from "../secret.ts";
+import { ConnectionRow, PipelineRow } from "../store/models.ts";
+import type { Context } from "hono";
+
+type Given = ConnectionSettings & { password?: string; name?: string };
+
+/** On a screen a password is typed in; naming an environment variable belongs to the project file. */
+const given = connectionSchema.keys({ password: Joi.string().allow("").max(1024), name: slug });
+
+export async function usersOf(name: string): Promise<ConnectionView["usedBy"]> {
+  const pipelines = await PipelineRow.findAll({ order: ["title"] });
+  return pipelines.flatMap((row) => {
+    const uses: ConnectionView["usedBy"] = [];
+    if (Object.values(row.definition.loads).some((load) => load.from.connection === name)) uses.push({ pipeline: row.name, title: row.title, as: "source" });
+    if (row.definition.warehouse === name) uses.push({ pipeline: row.name, title: row.title, as: "warehouse" });
+    return uses;
+  });
+}
+
+const view = async (row: ConnectionRow): Promise<ConnectionView> => ({ name: row.name, ...row.settings, hasPassword: row.secret !== null, usedBy: await usersOf(row.name) });
+
+async function found(name: string): Promise<ConnectionRow> {
+  const row = await ConnectionRow.findByPk(name);
+  if (!row) throw notFound(`connection ${name}`);
+  return row;
+}
+
+function parts({ password, name: _, ...settings }: Given): { settings: ConnectionSettings; password: string | undefined } {
+  return { settings, password };
+}
+
+/** Addresses a table by its two names in the query string. */
+function tableOf(c: Context<Env>): { schema: string; table: string } {
+  return { schema: c.req.query("schema") ?? "", table: c.req.query("table") ?? "" };
+}
+
+export const connections = routes()
+  .use(requires("viewer"))
+  .get("/", async (c) => c.json(await Promise.all((await ConnectionRow.findAll({ order: ["name"] })).map(view))))
+  .get("/:name", async (c) => c.json(await view(await found(c.req.param("name")))))
+  .post("/", requires("editor"), async (c) => {
+    const { store, settings: house } = c.get("house");
+    const asked = await body<Given & { name: string }>(c, given.fork("name", (field) => field.required()));
+    const { settings, password } = parts(asked);
+    if (await ConnectionRow.findByPk(asked.name)) throw new HttpProblem(409, `A connection ${asked.name} exists already`, { problems: [{ path: ["name"], message: "This name is taken" }] });
+    const row = await ConnectionRow.create({ name: asked.name, settings, secret: password === undefined ? null : seal(house.key, password, asked.name) });
+    await store.tell({ kind: "changed", what: "connections" });
+    return c.json(await view(row), 201);
+  })
+  .put("/:name", requires("editor"), async (c) => {
+    const { store, settings: house } = c.get("house");
+    const row = await found(c.req.param("name"));
+    const { settings, password } = parts(await body<Given>(c, given));
+    // Another address must not receive the stored password by mere editing.
+    const elsewhere = settings.host !== row.settings.host || settings.port !== row.settings.port;
+    if (elsewhere && password === undefined && row.secret !== null)
+      throw new HttpProblem(422, "Type the password again: the address has changed", { problems: [{ path: ["password"], message: "Type it again: the address has changed" }] });
+    await row.update({ settings, ...(password === undefined ? {} : { secret: seal(house.key, password, row.name) }) });
+    await store.tell({ kind: "changed", what: "connections" });
+    return c.json(await view(row));
+  })
+  .post("/:name/duplicate", requires("editor"), async (c) => {
+    const { store, settings: house } = c.get("house");
+    const row = await found(c.req.param("name"));
+    const { name } = await body<{ name: string }>(c, Joi.object({ name: slug.required() }));
+    if (await ConnectionRow.findByPk(name)) throw new HttpProblem(409, `A connection ${name} exists already`, { problems: [{ path: ["name"], message: "This name is taken" }] });
+    const secret = row.secret === null ? null : seal(house.key, unseal(house.key, row.secret, row.name), name);
+    const copy = await ConnectionRow.create({ name, settings: row.settings, secret });
+    await store.tell({ kind: "changed", what: "connections" });
+    return c.json(await view(copy), 201);
+  })
+  .delete("/:name", requires("editor"), async (c) => {
+    const row = await found(c.req.param("name"));
+    const used = await usersOf(row.name);
+    if (used.length) throw new HttpProblem(409, `${row.name} is in use by ${[...new Set(used.map((use) => use.title))].join(", ")}`, { hint: "Change or delete those pipelines first." });
+    await row.destroy();
+    await c.get("house").store.tell({ kind: "changed", what: "connections" });
+    return c.body(null, 204);
+  })
+  /** Checks settings step by step as they stand in the form; an absent password means the stored one. */
+  .post("/check", requires("editor"), async (c) => {
+    const asked = await body<Given & { warehouse: boolean }>(c, given.keys({ warehouse: Joi.boolean().default(true) }));
+    const { warehouse, ...rest } = asked;
+    const { settings, password } = parts(rest);
+    const stored = asked.name ? await ConnectionRow.findByPk(asked.name) : null;
+    const sameAddress = stored && stored.settings.host === settings.host && stored.settings.port === settings.port;
+    const known = password === undefined && sameAddress && stored.secret ? unseal(c.get("house").settings.key, stored.secret, stored.name) : "";
+    const source = sourceFor({ name: asked.name ?? "The server", settings, password: password ?? known });
+    return streamSSE(c, async (stream) => {
+      let telling: Promise<void> = Promise.resolve();
+      const passed = await source.check(warehouse, (step) => {
+        telling = telling.then(() => stream.writeSSE({ event: "step", data: JSON.stringify(step) }));
+      });
+      await telling;
+      await stream.writeSSE({ event: "done", data: JSON.stringify({ passed }) });
+    });
+  })
+  .get("/:name/datasets", async (c) => c.json(await sourceFor(await c.get("house").store.credentials((await found(c.req.param("name"))).name)).datasets()))
+  .get("/:name/dataset", async (c) => c.json(await sourceFor(await c.get("house").store.credentials((await found(c.req.param("name"))).name)).dataset(tableOf(c))))
+  .get("/:name/rows", async (c) => c.json(await sourceFor(await c.get("house").store.credentials((await found(c.req.param("name"))).name)).firstRows(tableOf(c), Math.min(Number(c.req.query("limit")) || 100, 200))))
+  .get("/:name/time", async (c) => c.json(await sourceFor(await c.get("house").store.credentials((await found(c.req.param("name"))).name)).timeColumns(tableOf(c))));

@@ -1,0 +1,107 @@
+import type { Preview, PreviewRow } from "@undercoat/core/api/api";
+import { ExpressionError } from "@undercoat/core/expression/parse";
+import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
+import { PlanError, planLoad, windowFor } from "@undercoat/core/plan/plan";
+import { failureOf, LoadFailure } from "@undercoat/engine/failure";
+import { sourceFor } from "@undercoat/engine/source/registry";
+import { warehouseFor } from "@undercoat/engine/warehouse/registry";
+import type { Credentials } from "@undercoat/engine/session";
+import type { Store } from "../store/store.ts";
+
+/** Where a definition's connections are looked up: the store, or a project file laid over it. */
+export interface ConnectionBook {
+  connectionNames(): Promise<string[]>;
+  credentials(name: string): Promise<Credentials>;
+}
+
+/**
+ * Everything that is wrong with a definition: its form, the connections it names, two loads with one target, and for
+ * each load whether its source has what it asks for. A source that can't be reached is told, but does not count as wrong.
+ */
+export async function definitionProblems(book: ConnectionBook, name: string, definition: Pipeline, only?: string[]): Promise<Problem[]> {
+  const { problems } = check<Pipeline>(pipelineSchema, definition);
+  if (problems.length) return problems;
+  const known = new Set(await book.connectionNames());
+  const found: Problem[] = [];
+  if (!known.has(definition.warehouse)) found.push({ path: ["warehouse"], message: `There is no connection ${definition.warehouse}` });
+  const targets = new Map<string, string>();
+  for (const [load, { from, into }] of Object.entries(definition.loads)) {
+    if (!known.has(from.connection)) found.push({ path: ["loads", load, "from", "connection"], message: `There is no connection ${from.connection}` });
+    const other = targets.get(into.table);
+    if (other) found.push({ path: ["loads", load, "into", "table"], message: `${into.table} is written by ${other} too; one table has one load` });
+    targets.set(into.table, load);
+  }
+  if (found.length) return found;
+
+  for (const [load, { from }] of Object.entries(definition.loads)) {
+    if (only && !only.includes(load)) continue;
+    const problem = await loadProblem(book, name, definition, load, from.connection);
+    if (problem) found.push({ path: ["loads", load, ...problem.path], message: problem.message });
+  }
+  return found;
+}
+
+async function loadProblem(book: ConnectionBook, name: string, definition: Pipeline, load: string, connection: string): Promise<Problem | null> {
+  const from = definition.loads[load]?.from;
+  if (!from) return null;
+  const snapshot = await sourceFor(await book.credentials(connection))
+    .snapshot("undercoat check")
+    .catch(() => null);
+  if (!snapshot) return null;
+  try {
+    const plan = planLoad(name, definition, load, await snapshot.describe(from));
+    await snapshot.preview(plan, { kind: "all" }, 0);
+    return null;
+  } catch (error) {
+    if (error instanceof PlanError) return { path: error.path, message: error.message };
+    if (error instanceof ExpressionError) return { path: ["from", from.query && !/condition/i.test(error.message) ? "query" : "where"], message: `${error.message}${error.position === null ? "" : ` (at character ${error.position + 1})`}` };
+    if (error instanceof LoadFailure) return { path: ["from"], message: error.failure.message };
+    return { path: ["from", from.where ? "where" : from.query ? "query" : "table"], message: failureOf(error, { name: connection }).message };
+  } finally {
+    await snapshot.close();
+  }
+}
+
+/** Newest rows first as a load would write them, each beside the warehouse's row of the same key. */
+export async function previewLoad(store: Store, name: string, definition: Pipeline, loadName: string, load: Load, limit: number): Promise<Preview> {
+  const pipeline: Pipeline = { ...definition, loads: { [loadName]: load } };
+  const source = await sourceFor(await store.credentials(load.from.connection)).snapshot("undercoat preview");
+  try {
+    const dataset = await source.describe(load.from);
+    const plan = planLoad(name, pipeline, loadName, dataset);
+    const warehouse = await store
+      .credentials(definition.warehouse)
+      .then((credentials) => warehouseFor(credentials).snapshot("undercoat preview"))
+      .catch(() => null);
+    try {
+      const existing = (await warehouse?.describe(plan.target)) ?? null;
+      const watermark = existing && warehouse ? await warehouse.watermark(plan) : null;
+      const window = windowFor(plan, { kind: "due" }, watermark);
+      const rows = await source.preview(plan, window, limit);
+      const keys = rows.map((row) => plan.key.map((column) => row[column] ?? null)).filter((key): key is string[] => key.every((value) => value !== null));
+      const comparable = existing && warehouse && plan.key.length && plan.read.columns.every((column) => existing.columns.some((held) => held.name === column.name));
+      const held = comparable ? await warehouse.rowsByKey(plan, keys) : null;
+      const names = plan.read.columns.map((column) => column.name);
+      const beside = (row: Record<string, string | null>): PreviewRow => {
+        const values = held?.get(JSON.stringify(plan.key.map((column) => row[column] ?? null)))?.values;
+        return { values: row, held: values ? Object.fromEntries(names.map((column, at) => [column, values[at]?.slice(0, 300) ?? null])) : null };
+      };
+      const used = new Set(plan.read.columns.map((column) => column.source));
+      return {
+        columns: plan.read.columns.map((column) => ({ name: column.name, source: column.source, type: column.type, key: plan.key.includes(column.name) })),
+        unused: dataset.columns.filter((column) => !used.has(column.name)).map((column) => ({ name: column.name, type: column.warehouseType })),
+        sourceColumns: dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType, notNull: column.notNull })),
+        rows: rows.map(beside),
+        sql: source.statement(plan, window),
+        watermark,
+        targetExists: existing !== null,
+      };
+    } finally {
+      await warehouse?.close();
+    }
+  } finally {
+    await source.close();
+  }
+}
+

@@ -1,0 +1,147 @@
+import type { Dock, Finding, Ledger, LedgerSlice, LedgerTable, WarehouseTable } from "@undercoat/core/api/api";
+import { subtract } from "@undercoat/core/proof/decimal";
+import type { FigurePair } from "@undercoat/core/proof/verdict";
+import { scheduleWords } from "@undercoat/core/schedule/schedule";
+import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
+import { sourceFor } from "@undercoat/engine/source/registry";
+import { Op, QueryTypes } from "sequelize";
+import { requires, routes } from "../context.ts";
+import { ConnectionRow, PipelineRow, ProofRow, RunLoadRow, RunRow, SliceRow } from "../store/models.ts";
+import type { Store } from "../store/store.ts";
+
+const daysShown = 14;
+
+/** The last days as text, oldest first, in a zone. */
+function lastDays(zone: string, now = Date.now()): string[] {
+  const day = new Intl.DateTimeFormat("en-CA", { timeZone: zone, year: "numeric", month: "2-digit", day: "2-digit" });
+  const today = new Date(`${day.format(now)}T12:00:00Z`).getTime();
+  return Array.from({ length: daysShown }, (_, at) => new Date(today - (daysShown - 1 - at) * 86_400_000).toISOString().slice(0, 10));
+}
+
+/** The first difference among a proof's figures, signed, warehouse less source. */
+function firstDifference(figures: FigurePair[]): string | null {
+  const differences = figures.map((pair) => subtract(pair.warehouse ?? "0", pair.source ?? "0")).filter((value) => value !== null);
+  const sums = figures.flatMap((pair) => (pair.figure.startsWith("sum(") ? [subtract(pair.warehouse ?? "0", pair.source ?? "0")] : []));
+  return [...sums, ...differences].find((value) => value && !/^0(\.0+)?$/.test(value)) ?? differences[0] ?? null;
+}
+
+function mark(row: SliceRow): LedgerSlice {
+  const rows = row.figures.find((pair) => pair.figure === "rows");
+  const empty = rows?.warehouse === "0" && rows.source !== "0";
+  return { slice: row.slice, state: empty ? "empty" : row.verdict === "proved" ? "proved" : row.verdict === "disagrees" ? "disagrees" : "loaded", figures: row.figures, proof: row.proofId };
+}
+
+async function ledger(store: Store, zone: string): Promise<Ledger> {
+  const days = lastDays(zone);
+  const pipelines = await PipelineRow.findAll({ order: ["title"] });
+  const marks = await SliceRow.findAll({ where: { [Op.or]: [{ slice: { [Op.gte]: days[0], [Op.lte]: days.at(-1) } }, { slice: "" }, { verdict: "disagrees" }] } });
+  const latest = await store.sequelize.query<{ id: number }>("SELECT max(id) AS id FROM proofs GROUP BY pipeline, load", { type: QueryTypes.SELECT });
+  const proofs = await ProofRow.findAll({ where: { id: latest.map((row) => row.id) }, attributes: ["id", "pipeline", "load", "at", "verdict", "figures", "whole"] });
+  const loaded = await store.sequelize.query<{ pipeline: string; load: string; at: Date }>(
+    "SELECT r.pipeline, l.load, max(l.finished_at) AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'finished' AND r.kind <> 'prove' GROUP BY 1, 2",
+    { type: QueryTypes.SELECT },
+  );
+  const running = await store.sequelize.query<{ pipeline: string; load: string }>("SELECT r.pipeline, l.load FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'running' AND r.status = 'running' AND r.kind <> 'prove'", { type: QueryTypes.SELECT });
+  const table = (pipeline: string, load: string, definition: PipelineRow["definition"]["loads"][string]): LedgerTable => {
+    const mine = marks.filter((row) => row.pipeline === pipeline && row.load === load);
+    const proof = proofs.find((row) => row.pipeline === pipeline && row.load === load);
+    const by = definition.proof?.by;
+    const rows = proof?.whole ? (proof.figures.find((pair) => pair.figure === "rows")?.warehouse ?? null) : null;
+    const shown = mine.map(mark);
+    return {
+      pipeline,
+      load,
+      target: definition.into.table,
+      sliced: by !== undefined,
+      by: by ? `${by.slice} of ${by.column}` : null,
+      rows,
+      difference: proof ? firstDifference(proof.figures) : null,
+      loadedAt: loaded.find((row) => row.pipeline === pipeline && row.load === load)?.at.toISOString() ?? null,
+      provedAt: proof?.at.toISOString() ?? null,
+      loading: running.some((row) => row.pipeline === pipeline && row.load === load),
+      verdict: proof?.verdict ?? null,
+      slices: shown.filter((slice) => days.includes(slice.slice) || slice.slice === ""),
+      earlierDisagreements: shown.filter((slice) => slice.state === "disagrees" && slice.slice !== "" && !days.includes(slice.slice)),
+    };
+  };
+  return {
+    days,
+    groups: pipelines.map((row) => ({
+      pipeline: row.name,
+      title: row.title,
+      schedule: scheduleWords(row.definition.schedule),
+      tables: Object.entries(row.definition.loads).map(([name, load]) => table(row.name, name, load)),
+    })),
+  };
+}
+
+async function dock(): Promise<Dock> {
+  const runs = await RunRow.findAll({ where: { status: ["running", "queued"] }, order: ["id"] });
+  const loads = await RunLoadRow.findAll({ where: { runId: runs.map((run) => run.id), status: "running" } });
+  const next = await PipelineRow.findOne({ where: { nextAt: { [Op.ne]: null } }, order: ["nextAt"] });
+  return {
+    running: runs
+      .filter((run) => run.status === "running")
+      .map((run) => {
+        const load = loads.find((row) => row.runId === run.id);
+        return { run: run.id, pipeline: run.pipeline, title: run.title, kind: run.kind, load: load?.load ?? null, rows: "0", rate: 0, waitingFor: load?.waitingFor ?? null };
+      }),
+    queued: runs.filter((run) => run.status === "queued").length,
+    next: next?.nextAt ? { pipeline: next.name, title: next.title, at: next.nextAt.toISOString() } : null,
+  };
+}
+
+/** How things stand: the ledger, and the dock at every page's foot. */
+export const standing = routes()
+  .use(requires("viewer"))
+  .get("/ledger", async (c) => {
+    const zone = c.req.query("zone") ?? "UTC";
+    return c.json(await ledger(c.get("house").store, zone));
+  })
+  .get("/dock", async (c) => c.json(await dock()));
+
+/** The warehouse's tables with who loads them. */
+export const warehouse = routes()
+  .use(requires("viewer"))
+  .get("/", async (c) => {
+    const { store } = c.get("house");
+    const pipelines = await PipelineRow.findAll();
+    const names = [...new Set(pipelines.map((row) => row.definition.warehouse))];
+    const loaded = await store.sequelize.query<{ pipeline: string; load: string; at: Date }>(
+      "SELECT r.pipeline, l.load, max(l.finished_at) AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'finished' AND r.kind <> 'prove' GROUP BY 1, 2",
+      { type: QueryTypes.SELECT },
+    );
+    const tables: WarehouseTable[] = [];
+    for (const name of names) {
+      for (const dataset of await sourceFor(await store.credentials(name)).datasets()) {
+        const loader = pipelines
+          .filter((row) => row.definition.warehouse === name)
+          .flatMap((row) => Object.entries(row.definition.loads).map(([load, definition]) => ({ pipeline: row.name, load, table: parseTableName(definition.into.table) })))
+          .find((entry) => entry.table.schema === dataset.schema && entry.table.table === dataset.name);
+        const at = loaded.find((row) => row.pipeline === loader?.pipeline && row.load === loader?.load)?.at;
+        const { schema, name: table, kind, rows, bytes } = dataset;
+        tables.push({ connection: name, schema, name: table, kind, rows, bytes, pipeline: loader?.pipeline ?? null, load: loader?.load ?? null, loadedAt: at?.toISOString() ?? null });
+      }
+    }
+    return c.json(tables);
+  });
+
+/** Anything by a part of its name. */
+export const search = routes()
+  .use(requires("viewer"))
+  .get("/", async (c) => {
+    const wanted = (c.req.query("q") ?? "").trim().toLowerCase();
+    if (!wanted) return c.json([]);
+    const has = (...texts: string[]) => texts.some((text) => text.toLowerCase().includes(wanted));
+    const found: Finding[] = [];
+    for (const row of await PipelineRow.findAll({ order: ["title"] })) {
+      if (has(row.name, row.title)) found.push({ kind: "pipeline", title: row.title, detail: scheduleWords(row.definition.schedule), to: `/pipelines/${row.name}` });
+      for (const [load, { into }] of Object.entries(row.definition.loads))
+        if (has(into.table, load)) found.push({ kind: "table", title: formatTableName(parseTableName(into.table)), detail: `loaded by ${row.title}`, to: `/pipelines/${row.name}/${load}` });
+    }
+    for (const row of await ConnectionRow.findAll({ order: ["name"] })) if (has(row.name, row.settings.host, row.settings.database)) found.push({ kind: "connection", title: row.name, detail: `${row.settings.database} at ${row.settings.host}`, to: `/connections/${row.name}` });
+    const number = /^(?:run )?(\d{1,9})$/.exec(wanted)?.[1];
+    const runs = number ? await RunRow.findAll({ where: { id: Number(number) } }) : await RunRow.findAll({ where: { title: { [Op.iLike]: `%${wanted.replace(/[%_\\]/g, "\\$&")}%` } }, order: [["id", "DESC"]], limit: 5 });
+    for (const run of runs) found.push({ kind: "run", title: `Run ${run.id}`, detail: `${run.title}, ${run.status}`, to: `/runs/${run.id}` });
+    return c.json(found.slice(0, 30));
+  });

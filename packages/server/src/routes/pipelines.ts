@@ -1,0 +1,181 @@
+import type { PipelineSummary, PipelineView, SuggestedLoad } from "@undercoat/core/api/api";
+import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { loadSchema, scheduleSchema, slug } from "@undercoat/core/pipeline/schema";
+import { slugOf, suggestLoad } from "@undercoat/core/pipeline/suggest";
+import type { RunKind, Scope } from "@undercoat/core/run/run";
+import { nextTimes } from "@undercoat/core/schedule/schedule";
+import { parseTableName } from "@undercoat/core/sql/identifier";
+import { sourceFor } from "@undercoat/engine/source/registry";
+import Joi from "joi";
+import { Op, QueryTypes, type Transaction } from "sequelize";
+import { body, requires, routes, signedIn } from "../context.ts";
+import { requestRun } from "../jobs/runs.ts";
+import { HttpProblem, notFound } from "../problem.ts";
+import { PipelineRow, RunRow, SliceRow } from "../store/models.ts";
+import type { Store } from "../store/store.ts";
+import { definitionProblems, previewLoad } from "./definition.ts";
+import { runView, summaries } from "./runs.ts";
+
+async function found(name: string): Promise<PipelineRow> {
+  const row = await PipelineRow.findByPk(name);
+  if (!row) throw notFound(`pipeline ${name}`);
+  return row;
+}
+
+/** Each pipeline's latest run that loads. */
+async function lastRuns(store: Store): Promise<Map<string, RunRow>> {
+  const ids = await store.sequelize.query<{ id: number }>("SELECT max(id) AS id FROM runs WHERE kind = 'load' GROUP BY pipeline", { type: QueryTypes.SELECT });
+  const rows = await RunRow.findAll({ where: { id: ids.map((row) => row.id) } });
+  return new Map(rows.map((row) => [row.pipeline, row]));
+}
+
+function view(row: PipelineRow, lastRun: PipelineView["lastRun"]): PipelineView {
+  const schedule = row.definition.schedule;
+  return {
+    name: row.name,
+    definition: row.definition,
+    nextTimes: schedule ? nextTimes(schedule, Date.now(), 5).map((at) => new Date(at).toISOString()) : [],
+    lastRun,
+    updatedAt: row.updatedAt.toISOString(),
+  };
+}
+
+async function fullView(store: Store, row: PipelineRow): Promise<PipelineView> {
+  const last = (await lastRuns(store)).get(row.name);
+  return view(row, last ? ((await summaries([last]))[0] ?? null) : null);
+}
+
+/** Writes a definition and reckons its next time; loads it no longer has lose their marks. */
+export async function savePipeline(store: Store, name: string, definition: Pipeline, transaction?: Transaction): Promise<PipelineRow> {
+  const next = definition.schedule ? nextTimes(definition.schedule, Date.now())[0] : undefined;
+  const values = { name, title: definition.title, definition, nextAt: next === undefined ? null : new Date(next), updatedAt: new Date() };
+  const [row] = await PipelineRow.upsert(values, { transaction });
+  await SliceRow.destroy({ where: { pipeline: name, load: { [Op.notIn]: Object.keys(definition.loads) } }, transaction });
+  await store.tell({ kind: "changed", what: "pipelines" });
+  return row;
+}
+
+async function refuseProblems(store: Store, name: string, definition: Pipeline, only?: string[]): Promise<void> {
+  const problems = await definitionProblems(store, name, definition, only);
+  if (problems.length) throw new HttpProblem(422, problems.length === 1 ? (problems[0]?.message ?? "") : `${problems.length} things are wrong`, { problems });
+}
+
+/** Loads whose definition differs between two versions; the others need no second look at their source. */
+function changedLoads(before: Pipeline | null, after: Pipeline): string[] {
+  if (!before || before.warehouse !== after.warehouse) return Object.keys(after.loads);
+  return Object.keys(after.loads).filter((name) => JSON.stringify(before.loads[name]) !== JSON.stringify(after.loads[name]));
+}
+
+const scope = Joi.alternatives(
+  Joi.object({ kind: Joi.string().valid("due").required() }),
+  Joi.object({ kind: Joi.string().valid("interval").required(), from: Joi.string().max(64).required(), to: Joi.string().max(64).required() }),
+  Joi.object({ kind: Joi.string().valid("slice").required(), slice: Joi.string().max(64).allow(null).required() }),
+  Joi.object({ kind: Joi.string().valid("keys").required(), keys: Joi.array().items(Joi.array().items(Joi.string().allow("").max(10_000))).min(1).max(10_000).required() }),
+);
+
+const runRequest = Joi.object({
+  kind: Joi.string().valid("load", "prove", "repair").default("load"),
+  loads: Joi.array().items(slug).min(1),
+  scope: scope.default({ kind: "due" }),
+  rows: Joi.boolean().default(false),
+  reason: Joi.string().max(200),
+});
+
+export const pipelines = routes()
+  .use(requires("viewer"))
+  .get("/", async (c) => {
+    const rows = await PipelineRow.findAll({ order: ["title"] });
+    const last = await lastRuns(c.get("house").store);
+    const told = new Map((await summaries([...last.values()])).map((run) => [run.pipeline, run]));
+    const list: PipelineSummary[] = rows.map((row) => ({
+      name: row.name,
+      title: row.title,
+      warehouse: row.definition.warehouse,
+      loads: Object.entries(row.definition.loads).map(([name, load]) => ({ name, table: load.into.table, mode: load.into.mode, connection: load.from.connection })),
+      schedule: row.definition.schedule ?? null,
+      nextAt: row.nextAt?.toISOString() ?? null,
+      lastRun: told.get(row.name) ?? null,
+    }));
+    return c.json(list);
+  })
+  .get("/:name", async (c) => c.json(await fullView(c.get("house").store, await found(c.req.param("name")))))
+  .post("/", requires("editor"), async (c) => {
+    const { store } = c.get("house");
+    const { name, definition } = await body<{ name: string; definition: Pipeline }>(c, Joi.object({ name: slug.required(), definition: Joi.object().required() }));
+    if (await PipelineRow.findByPk(name)) throw new HttpProblem(409, `A pipeline ${name} exists already`, { problems: [{ path: ["name"], message: "This name is taken" }] });
+    await refuseProblems(store, name, definition);
+    return c.json(await fullView(store, await savePipeline(store, name, definition)), 201);
+  })
+  .put("/:name", requires("editor"), async (c) => {
+    const { store } = c.get("house");
+    const row = await found(c.req.param("name"));
+    const { definition, updatedAt } = await body<{ definition: Pipeline; updatedAt?: string }>(c, Joi.object({ definition: Joi.object().required(), updatedAt: Joi.string() }));
+    if (updatedAt && updatedAt !== row.updatedAt.toISOString()) throw new HttpProblem(409, "Somebody else has changed this pipeline meanwhile", { hint: "Open it again; your change has not been saved." });
+    await refuseProblems(store, row.name, definition, changedLoads(row.definition, definition));
+    return c.json(await fullView(store, await savePipeline(store, row.name, definition)));
+  })
+  .put("/:name/schedule", requires("editor"), async (c) => {
+    const { store } = c.get("house");
+    const row = await found(c.req.param("name"));
+    const { schedule } = await body<{ schedule: Pipeline["schedule"] | null }>(c, Joi.object({ schedule: scheduleSchema.allow(null).required() }));
+    const { schedule: _, ...rest } = row.definition;
+    return c.json(await fullView(store, await savePipeline(store, row.name, schedule ? { ...rest, schedule } : rest)));
+  })
+  .post("/times", async (c) => {
+    const schedule = await body<NonNullable<Pipeline["schedule"]>>(c, scheduleSchema);
+    return c.json(nextTimes(schedule, Date.now(), 5).map((at) => new Date(at).toISOString()));
+  })
+  .delete("/:name", requires("editor"), async (c) => {
+    const row = await found(c.req.param("name"));
+    const active = await RunRow.count({ where: { pipeline: row.name, status: ["queued", "running"] } });
+    if (active) throw new HttpProblem(409, `${row.title} is running`, { hint: "Cancel the run first." });
+    await SliceRow.destroy({ where: { pipeline: row.name } });
+    await row.destroy();
+    await c.get("house").store.tell({ kind: "changed", what: "pipelines" });
+    return c.body(null, 204);
+  })
+  .post("/:name/run", requires("editor"), async (c) => {
+    const { store, queue } = c.get("house");
+    const asked = await body<{ kind?: RunKind; loads?: string[]; scope?: Scope; rows?: boolean; reason?: string }>(c, runRequest);
+    const kind = asked.kind ?? "load";
+    const run = await requestRun(store, queue, {
+      pipeline: c.req.param("name"),
+      kind,
+      scope: asked.scope ?? { kind: "due" },
+      loads: asked.loads,
+      wantsRows: asked.rows,
+      reason: asked.reason ?? "by hand",
+      requestedBy: signedIn(c).name,
+    });
+    return c.json(await runView(run), 201);
+  })
+  .post("/suggest", requires("editor"), async (c) => {
+    const { store } = c.get("house");
+    const { connection, tables, schema } = await body<{ connection: string; tables: string[]; schema: string }>(
+      c,
+      Joi.object({ connection: slug.required(), tables: Joi.array().items(Joi.string()).min(1).max(500).required(), schema: Joi.string().min(1).max(63).required() }),
+    );
+    const snapshot = await sourceFor(await store.credentials(connection)).snapshot("undercoat suggest");
+    try {
+      const suggested: SuggestedLoad[] = [];
+      for (const table of tables) {
+        const dataset = await snapshot.describe({ connection, table });
+        const base = slugOf(parseTableName(table).table);
+        const taken = suggested.filter((entry) => entry.name === base || entry.name.startsWith(`${base}-`)).length;
+        suggested.push({ name: taken ? `${base}-${taken + 1}` : base, ...suggestLoad(connection, parseTableName(table), schema, dataset) });
+      }
+      return c.json(suggested);
+    } finally {
+      await snapshot.close();
+    }
+  })
+  .post("/preview", requires("viewer"), async (c) => {
+    const asked = await body<{ pipeline: string; definition: Pipeline; load: string; limit?: number }>(
+      c,
+      Joi.object({ pipeline: Joi.string().required(), definition: Joi.object().required(), load: slug.required(), limit: Joi.number().integer().min(1).max(200) }),
+    );
+    const load = asked.definition.loads?.[asked.load];
+    const problem = load ? loadSchema.validate(load, { convert: false }).error?.message : `There is no load ${asked.load}`;
+    if (!load || problem) throw new HttpProblem(422, problem ?? "The load is wrong");
+    return c.json(await previewLoad(c.get("house").store, asked.pipeline, asked.definition, asked.load, load as Load, asked.limit ?? 30));
+  });

@@ -1,0 +1,105 @@
+import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { locate, type Project, readProject, writeProject } from "@undercoat/core/pipeline/project";
+import type { Problem } from "@undercoat/core/pipeline/schema";
+import Joi from "joi";
+import { body, requires, routes } from "../context.ts";
+import { HttpProblem, notFound } from "../problem.ts";
+import { seal } from "../secret.ts";
+import { ConnectionRow, PipelineRow } from "../store/models.ts";
+import type { Store } from "../store/store.ts";
+import { type ConnectionBook, definitionProblems } from "./definition.ts";
+import { savePipeline } from "./pipelines.ts";
+
+export interface Change {
+  what: "connection" | "pipeline";
+  name: string;
+  change: "created" | "updated" | "unchanged";
+}
+
+interface GivenConnection {
+  name: string;
+  settings: ConnectionSettings;
+  /** undefined where the file gives none, so that the stored one stays */
+  password: string | undefined;
+}
+
+/** The file's connections with their passwords, taken from the caller's environment where the file says so. */
+function givenConnections(project: Project, environment: Record<string, string>): { given: GivenConnection[]; problems: Problem[] } {
+  const problems: Problem[] = [];
+  const given = Object.entries(project.connections ?? {}).map(([name, { password, ...rest }]) => {
+    const settings = { ...rest, port: rest.port ?? 5432, tls: rest.tls ?? "off" };
+    if (password === undefined || typeof password === "string") return { name, settings, password };
+    if (environment[password.env] === undefined) problems.push({ path: ["connections", name, "password"], message: `The environment variable ${password.env} is not set` });
+    return { name, settings, password: environment[password.env] };
+  });
+  return { given, problems };
+}
+
+/** The stored connections with the file's laid over them. */
+async function laidOver(store: Store, given: GivenConnection[]): Promise<{ book: ConnectionBook; problems: Problem[]; changes: Change[] }> {
+  const problems: Problem[] = [];
+  const changes: Change[] = [];
+  const known = new Map<string, { name: string; settings: ConnectionSettings; password: string }>();
+  for (const { name, settings, password } of given) {
+    const row = await ConnectionRow.findByPk(name);
+    const stored = row ? await store.credentials(name) : null;
+    known.set(name, { name, settings, password: password ?? stored?.password ?? "" });
+    if (!row || !stored) {
+      changes.push({ what: "connection", name, change: "created" });
+      continue;
+    }
+    const moved = row.settings.host !== settings.host || row.settings.port !== settings.port;
+    if (moved && password === undefined && row.secret !== null) problems.push({ path: ["connections", name], message: "The address changes, so the password must be given again" });
+    const same = canonical(row.settings) === canonical(settings) && (password === undefined || password === stored.password);
+    changes.push({ what: "connection", name, change: same ? "unchanged" : "updated" });
+  }
+  const book: ConnectionBook = {
+    connectionNames: async () => [...(await store.connectionNames()), ...known.keys()],
+    credentials: async (name) => known.get(name) ?? store.credentials(name),
+  };
+  return { book, problems, changes };
+}
+
+/** The project file: applied whole or not at all, and exported. */
+export const project = routes()
+  .use(requires("viewer"))
+  .post("/", requires("editor"), async (c) => {
+    const { store, settings } = c.get("house");
+    const asked = await body<{ text: string; environment?: Record<string, string> }>(c, Joi.object({ text: Joi.string().max(5_000_000).required(), environment: Joi.object().pattern(Joi.string(), Joi.string().allow("")) }));
+    const refuse = (problems: Problem[]) => {
+      if (problems.length) throw new HttpProblem(422, "The file is wrong", { problems: locate(asked.text, problems) });
+    };
+    const { project: read, problems } = readProject(asked.text);
+    if (!read) throw new HttpProblem(422, "The file is wrong", { problems });
+    const { given, problems: unset } = givenConnections(read, asked.environment ?? {});
+    refuse(unset);
+    const { book, problems: misplaced, changes } = await laidOver(store, given);
+    refuse(misplaced);
+    const definitions = Object.entries(read.pipelines ?? {}).map(([name, entry]): [string, Pipeline] => [name, { ...entry, title: entry.title ?? name }]);
+    for (const [name, definition] of definitions) refuse((await definitionProblems(book, name, definition)).map((problem) => ({ ...problem, path: ["pipelines", name, ...problem.path] })));
+    await store.sequelize.transaction(async (transaction) => {
+      for (const { name, settings: connection, password } of given)
+        await ConnectionRow.upsert({ name, settings: connection, ...(password === undefined ? {} : { secret: seal(settings.key, password, name) }) } as ConnectionRow, { transaction, ...(password === undefined ? { fields: ["name", "settings"] } : {}) });
+      for (const [name, definition] of definitions) {
+        const row = await PipelineRow.findByPk(name, { transaction });
+        const same = row !== null && JSON.stringify(row.definition) === JSON.stringify(definition);
+        if (!same) await savePipeline(store, name, definition, transaction);
+        changes.push({ what: "pipeline", name, change: !row ? "created" : same ? "unchanged" : "updated" });
+      }
+    });
+    await store.tell({ kind: "changed", what: "connections" });
+    return c.json({ changes });
+  })
+  .get("/", async (c) => {
+    const only = c.req.query("pipeline");
+    const rows = await PipelineRow.findAll({ where: only ? { name: only } : {}, order: ["name"] });
+    if (only && rows.length === 0) throw notFound(`pipeline ${only}`);
+    const used = new Set(rows.flatMap((row) => [row.definition.warehouse, ...Object.values(row.definition.loads).map((load) => load.from.connection)]));
+    const kept = (await ConnectionRow.findAll({ order: ["name"] })).filter((row) => !only || used.has(row.name));
+    return c.json({ text: writeProject(Object.fromEntries(kept.map((row) => [row.name, row.settings])), Object.fromEntries(rows.map((row) => [row.name, row.definition]))) });
+  });
+
+/** JSON with its names in order, so that two of one content are one text. */
+function canonical(value: object): string {
+  return JSON.stringify(Object.entries(value).sort(([a], [b]) => (a < b ? -1 : 1)));
+}

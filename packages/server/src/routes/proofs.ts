@@ -1,0 +1,53 @@
+import type { ProofSummary, ProofView } from "@undercoat/core/api/api";
+import { QueryTypes } from "sequelize";
+import { requires, routes } from "../context.ts";
+import { notFound } from "../problem.ts";
+import { PipelineRow, ProofRow, RunRow, SliceRow } from "../store/models.ts";
+
+function summary(row: ProofRow, title: string): ProofSummary {
+  return { id: row.id, pipeline: row.pipeline, title, load: row.load, target: row.target, at: row.at.toISOString(), verdict: row.verdict, whole: row.whole, slices: { all: row.sliceCount, agreeing: row.agreeing }, figures: row.figures };
+}
+
+const listed = ["id", "pipeline", "load", "target", "at", "verdict", "whole", "sliceCount", "agreeing", "figures"];
+
+/** Proofs as kept: the latest of each load, or one load's in time. */
+export const proofs = routes()
+  .use(requires("viewer"))
+  .get("/", async (c) => {
+    const { pipeline, load } = c.req.query();
+    const titles = new Map((await PipelineRow.findAll()).map((row) => [row.name, row]));
+    const { store } = c.get("house");
+    const rows =
+      pipeline && load
+        ? await ProofRow.findAll({ where: { pipeline, load }, attributes: listed, order: [["id", "DESC"]], limit: 200 })
+        : await ProofRow.findAll({ where: { id: (await store.sequelize.query<{ id: number }>("SELECT max(id) AS id FROM proofs GROUP BY pipeline, load", { type: QueryTypes.SELECT })).map((row) => row.id) }, attributes: listed, order: [["id", "DESC"]] });
+    const current = rows.filter((row) => titles.get(row.pipeline)?.definition.loads[row.load]);
+    return c.json(current.map((row) => summary(row, titles.get(row.pipeline)?.title ?? row.pipeline)));
+  })
+  .get("/:id", async (c) => {
+    const row = await ProofRow.findByPk(Number(c.req.param("id")) || 0);
+    if (!row) throw notFound(`proof ${c.req.param("id")}`);
+    const run = await RunRow.findByPk(row.runId, { rejectOnEmpty: true });
+    const definition = run.definition.loads[row.load];
+    const newest = ((await ProofRow.max("id", { where: { pipeline: row.pipeline, load: row.load } })) as number | null) ?? row.id;
+    // The slices that the evidence left out, because they agreed, are shown from the ledger while this proof is the one that made them.
+    const marks = await SliceRow.findAll({ where: { pipeline: row.pipeline, load: row.load, proofId: row.id }, order: ["slice"] });
+    const kept = new Map(row.slices.map((slice) => [slice.slice ?? "", slice]));
+    for (const mark of marks) if (!kept.has(mark.slice)) kept.set(mark.slice, { slice: mark.slice || null, verdict: mark.verdict, figures: mark.figures });
+    const view: ProofView = {
+      ...summary(row, run.title),
+      run: row.runId,
+      source: definition?.from.table ?? "query",
+      connection: definition?.from.connection ?? "",
+      key: definition?.into.key ?? [],
+      by: definition?.proof?.by ?? null,
+      sliceFigures: [...kept.values()].sort((a, b) => ((a.slice ?? "") < (b.slice ?? "") ? 1 : -1)),
+      rows: row.rows,
+      sourceSql: row.sourceSql,
+      warehouseSql: row.warehouseSql,
+      newest,
+      lookBack: definition?.watermark?.lookBack ?? null,
+      watermarkColumn: definition?.watermark?.column ?? null,
+    };
+    return c.json(view);
+  });

@@ -1,0 +1,115 @@
+import type { RunLine, RunLoadView, RunSummary, RunView } from "@undercoat/core/api/api";
+import { overallVerdict, type Verdict } from "@undercoat/core/proof/verdict";
+import { addTallies } from "@undercoat/core/run/run";
+import { Op } from "sequelize";
+import { requires, routes, signedIn } from "../context.ts";
+import { requestRun } from "../jobs/runs.ts";
+import { HttpProblem, notFound } from "../problem.ts";
+import { ProofRow, RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
+
+const iso = (date: Date | null) => date?.toISOString() ?? null;
+
+/** The verdict over a run's loads: one that disagrees decides. */
+function together(verdicts: (Verdict | null)[]): Verdict | null {
+  const known = verdicts.filter((verdict): verdict is Verdict => verdict !== null);
+  if (known.length === 0) return null;
+  return overallVerdict(known.filter((verdict) => verdict !== "unproved").map((verdict) => ({ slice: null, figures: [], verdict })));
+}
+
+/** Runs as lists show them, with their loads' tallies added up. */
+export async function summaries(rows: RunRow[]): Promise<RunSummary[]> {
+  const ids = rows.map((row) => row.id);
+  const loads = await RunLoadRow.findAll({ where: { runId: ids }, attributes: ["runId", "tally", "proofId"] });
+  const proofs = await ProofRow.findAll({ where: { runId: ids }, attributes: ["id", "runId", "verdict"] });
+  return rows.map((row) => ({
+    id: row.id,
+    pipeline: row.pipeline,
+    title: row.title,
+    kind: row.kind,
+    status: row.status,
+    reason: row.reason,
+    requestedBy: row.requestedBy,
+    createdAt: row.createdAt.toISOString(),
+    startedAt: iso(row.startedAt),
+    finishedAt: iso(row.finishedAt),
+    tally: addTallies(loads.filter((load) => load.runId === row.id).map((load) => load.tally)),
+    verdict: together(proofs.filter((proof) => proof.runId === row.id).map((proof) => proof.verdict)),
+    failure: row.failure,
+  }));
+}
+
+async function found(id: string): Promise<RunRow> {
+  const row = await RunRow.findByPk(Number(id) || 0);
+  if (!row) throw notFound(`run ${id}`);
+  return row;
+}
+
+function loadView(row: RunLoadRow, proof: ProofRow | undefined): RunLoadView {
+  return {
+    load: row.load,
+    into: row.target,
+    status: row.status,
+    phase: row.phase,
+    waitingFor: row.waitingFor,
+    tally: row.tally,
+    bytes: row.bytes,
+    watermark: row.watermark,
+    verdict: proof?.verdict ?? null,
+    figures: proof?.figures ?? [],
+    slices: proof ? { all: proof.sliceCount, agreeing: proof.agreeing } : null,
+    whole: proof?.whole ?? false,
+    proof: row.proofId,
+    phases: row.phases,
+    failure: row.failure,
+    startedAt: iso(row.startedAt),
+    finishedAt: iso(row.finishedAt),
+  };
+}
+
+export async function runView(row: RunRow): Promise<RunView> {
+  const loads = await RunLoadRow.findAll({ where: { runId: row.id }, order: ["id"] });
+  const proofs = await ProofRow.findAll({ where: { runId: row.id }, attributes: ["id", "verdict", "figures", "sliceCount", "agreeing", "whole"] });
+  const [summary] = await summaries([row]);
+  if (!summary) throw notFound(`run ${row.id}`);
+  return { ...summary, scope: row.scope, loads: loads.map((load) => loadView(load, proofs.find((proof) => proof.id === load.proofId))) };
+}
+
+const page = 100;
+
+export const runs = routes()
+  .use(requires("viewer"))
+  .get("/", async (c) => {
+    const { pipeline, status, kind, before } = c.req.query();
+    const where = {
+      ...(pipeline ? { pipeline } : {}),
+      ...(status ? { status } : {}),
+      ...(kind ? { kind } : {}),
+      ...(before ? { id: { [Op.lt]: Number(before) || 0 } } : {}),
+    };
+    return c.json(await summaries(await RunRow.findAll({ where, order: [["id", "DESC"]], limit: page })));
+  })
+  .get("/:id", async (c) => c.json(await runView(await found(c.req.param("id")))))
+  .get("/:id/lines", async (c) => {
+    const run = await found(c.req.param("id"));
+    const rows = await RunLineRow.findAll({ where: { runId: run.id, id: { [Op.gt]: Number(c.req.query("after")) || 0 } }, order: ["id"], limit: 5000 });
+    const lines: RunLine[] = rows.map((row) => ({ id: row.id, at: row.at.toISOString(), load: row.load, message: row.message, sql: row.sql }));
+    return c.json(lines);
+  })
+  .post("/:id/cancel", requires("editor"), async (c) => {
+    const { store } = c.get("house");
+    const run = await found(c.req.param("id"));
+    const [taken] = await RunRow.update({ status: "cancelled", finishedAt: new Date() }, { where: { id: run.id, status: "queued" } });
+    if (taken) {
+      await RunLoadRow.update({ status: "cancelled", finishedAt: new Date() }, { where: { runId: run.id } });
+      await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status: "cancelled" });
+    } else if (run.status === "running") await store.askToCancel(run.id);
+    else throw new HttpProblem(409, `Run ${run.id} has ended already`);
+    return c.body(null, 202);
+  })
+  .post("/:id/again", requires("editor"), async (c) => {
+    const { store, queue } = c.get("house");
+    const run = await found(c.req.param("id"));
+    const loads = (await RunLoadRow.findAll({ where: { runId: run.id }, order: ["id"] })).map((load) => load.load);
+    const again = await requestRun(store, queue, { pipeline: run.pipeline, kind: run.kind, scope: run.scope, loads, wantsRows: run.wantsRows, reason: `run ${run.id} again`, requestedBy: signedIn(c).name });
+    return c.json(await runView(again), 201);
+  });

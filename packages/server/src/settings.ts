@@ -1,0 +1,47 @@
+import { randomBytes } from "node:crypto";
+import { existsSync, mkdirSync, readFileSync, writeFileSync } from "node:fs";
+import { join, resolve } from "node:path";
+import { fileURLToPath } from "node:url";
+
+/** A setting that can't be used, in one sentence. */
+export class SettingError extends Error {}
+
+/** The checkout's folder. */
+export const checkout = fileURLToPath(new URL("../../..", import.meta.url));
+
+export interface Settings {
+  data: string;
+  host: string;
+  port: number;
+  databaseUrl: string | null;
+  key: Buffer;
+}
+
+/** A file in the data folder that only its owner may read. */
+export function writePrivate(data: string, name: string, text: string): void {
+  writeFileSync(join(data, name), text, { mode: 0o600 });
+}
+
+function secretKey(data: string, given: string | undefined): Buffer {
+  if (given !== undefined) {
+    const key = Buffer.from(given, "base64");
+    if (key.length !== 32) throw new SettingError("UNDERCOAT_SECRET_KEY must be the base64 of 32 bytes.");
+    return key;
+  }
+  const file = join(data, "key");
+  if (!existsSync(file)) writePrivate(data, "key", randomBytes(32).toString("base64"));
+  return Buffer.from(readFileSync(file, "utf8"), "base64");
+}
+
+/** The settings of this process, from the environment; makes the data folder and its key on first use. */
+export function readSettings(environment: NodeJS.ProcessEnv = process.env): Settings {
+  const data = resolve(environment.UNDERCOAT_DATA ?? join(checkout, ".data"));
+  try {
+    mkdirSync(data, { recursive: true, mode: 0o755 });
+  } catch (error) {
+    throw new SettingError(`The data folder ${data} can't be made: ${(error as NodeJS.ErrnoException).code === "EACCES" ? "a right is missing" : (error as Error).message}.`);
+  }
+  const port = Number(environment.UNDERCOAT_PORT ?? 4400);
+  if (!Number.isInteger(port) || port < 0 || port > 65_535) throw new SettingError(`UNDERCOAT_PORT is ${environment.UNDERCOAT_PORT}; it must be a number from 0 to 65535.`);
+  return { data, host: environment.UNDERCOAT_HOST ?? "127.0.0.1", port, databaseUrl: environment.UNDERCOAT_DATABASE_URL ?? null, key: secretKey(data, environment.UNDERCOAT_SECRET_KEY) };
+}

@@ -1,0 +1,29 @@
+import type { QueryInterface } from "sequelize";
+
+/** The product's own tables, step by step; a step that has landed is never changed. */
+export const migrations = [
+  {
+    name: "0001-first-tables",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      await context.sequelize.query(`
+CREATE TABLE users (id serial PRIMARY KEY, login text NOT NULL UNIQUE, name text NOT NULL, role text NOT NULL CHECK (role IN ('viewer', 'editor', 'administrator')), password text, active boolean NOT NULL DEFAULT true);
+CREATE TABLE passes (id serial PRIMARY KEY, kind text NOT NULL CHECK (kind IN ('session', 'token', 'link')), hash text NOT NULL UNIQUE, user_id integer NOT NULL REFERENCES users ON DELETE CASCADE, name text,
+  created_at timestamptz NOT NULL DEFAULT now(), last_used_at timestamptz, expires_at timestamptz);
+CREATE TABLE connections (name text PRIMARY KEY, settings json NOT NULL, secret text);
+CREATE TABLE pipelines (name text PRIMARY KEY, title text NOT NULL, definition json NOT NULL, next_at timestamptz, updated_at timestamptz NOT NULL DEFAULT now());
+CREATE TABLE runs (id serial PRIMARY KEY, uid uuid NOT NULL UNIQUE, pipeline text NOT NULL, title text NOT NULL, definition json NOT NULL, kind text NOT NULL, status text NOT NULL, reason text NOT NULL, scope json NOT NULL,
+  wants_rows boolean NOT NULL DEFAULT false, requested_by text, worker text, seen_at timestamptz, created_at timestamptz NOT NULL DEFAULT now(), started_at timestamptz, finished_at timestamptz, failure json);
+CREATE INDEX ON runs (pipeline, id);
+CREATE INDEX ON runs (status) WHERE status IN ('queued', 'running');
+CREATE TABLE run_loads (id serial PRIMARY KEY, run_id integer NOT NULL REFERENCES runs ON DELETE CASCADE, load text NOT NULL, target text NOT NULL, status text NOT NULL, phase text, waiting_for text, tally json NOT NULL,
+  bytes bigint NOT NULL DEFAULT 0, watermark text, proof_id integer, phases json NOT NULL, failure json, started_at timestamptz, finished_at timestamptz, UNIQUE (run_id, load));
+CREATE TABLE run_lines (id serial PRIMARY KEY, run_id integer NOT NULL REFERENCES runs ON DELETE CASCADE, load text, at timestamptz NOT NULL, message text NOT NULL, sql text);
+CREATE INDEX ON run_lines (run_id, id);
+CREATE TABLE proofs (id serial PRIMARY KEY, run_id integer NOT NULL REFERENCES runs ON DELETE CASCADE, pipeline text NOT NULL, load text NOT NULL, target text NOT NULL, at timestamptz NOT NULL, verdict text NOT NULL, whole boolean NOT NULL,
+  slice_count integer NOT NULL, agreeing integer NOT NULL, figures json NOT NULL, slices json NOT NULL, rows json, source_sql text NOT NULL, warehouse_sql text NOT NULL);
+CREATE INDEX ON proofs (pipeline, load, id);
+CREATE TABLE slices (pipeline text NOT NULL, load text NOT NULL, slice text NOT NULL, verdict text NOT NULL, figures json NOT NULL, proof_id integer NOT NULL, proved_at timestamptz NOT NULL, PRIMARY KEY (pipeline, load, slice));
+CREATE INDEX ON slices (pipeline, load) WHERE verdict = 'disagrees';`);
+    },
+  },
+];

@@ -1,0 +1,198 @@
+import type { Role } from "@undercoat/core/api/api";
+import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import type { RowDifferences } from "@undercoat/core/proof/difference";
+import type { FigurePair, SliceFigures, Verdict } from "@undercoat/core/proof/verdict";
+import type { Failure, PhaseTime, RunKind, RunStatus, Scope, Tally } from "@undercoat/core/run/run";
+import { type CreationOptional, DataTypes, type InferAttributes, type InferCreationAttributes, Model, type ModelAttributes, type ModelStatic, type Sequelize } from "sequelize";
+
+abstract class StoredRow<M extends Model> extends Model<InferAttributes<M>, InferCreationAttributes<M>> {}
+
+export class UserRow extends StoredRow<UserRow> {
+  declare id: CreationOptional<number>;
+  declare login: string;
+  declare name: string;
+  declare role: Role;
+  declare password: string | null;
+  declare active: CreationOptional<boolean>;
+}
+
+/** Anything that signs somebody in: a browser's session, a command line's token, a link that works once. */
+export class PassRow extends StoredRow<PassRow> {
+  declare id: CreationOptional<number>;
+  declare kind: "session" | "token" | "link";
+  declare hash: string;
+  declare userId: number;
+  declare name: string | null;
+  declare createdAt: CreationOptional<Date>;
+  declare lastUsedAt: Date | null;
+  declare expiresAt: Date | null;
+}
+
+export class ConnectionRow extends StoredRow<ConnectionRow> {
+  declare name: string;
+  declare settings: ConnectionSettings;
+  /** the sealed password, or null where none was given */
+  declare secret: string | null;
+}
+
+export class PipelineRow extends StoredRow<PipelineRow> {
+  declare name: string;
+  declare title: string;
+  declare definition: Pipeline;
+  declare nextAt: Date | null;
+  declare updatedAt: CreationOptional<Date>;
+}
+
+export class RunRow extends StoredRow<RunRow> {
+  declare id: CreationOptional<number>;
+  declare uid: CreationOptional<string>;
+  declare pipeline: string;
+  declare title: string;
+  declare definition: Pipeline;
+  declare kind: RunKind;
+  declare status: RunStatus;
+  declare reason: string;
+  declare scope: Scope;
+  /** a proof's wish for the very rows */
+  declare wantsRows: CreationOptional<boolean>;
+  declare requestedBy: string | null;
+  declare worker: string | null;
+  declare seenAt: Date | null;
+  declare createdAt: CreationOptional<Date>;
+  declare startedAt: Date | null;
+  declare finishedAt: Date | null;
+  declare failure: Failure | null;
+}
+
+export class RunLoadRow extends StoredRow<RunLoadRow> {
+  declare id: CreationOptional<number>;
+  declare runId: number;
+  declare load: string;
+  declare target: string;
+  declare status: RunStatus;
+  declare phase: string | null;
+  declare waitingFor: string | null;
+  declare tally: Tally;
+  declare bytes: CreationOptional<string>;
+  declare watermark: string | null;
+  declare proofId: number | null;
+  declare phases: PhaseTime[];
+  declare failure: Failure | null;
+  declare startedAt: Date | null;
+  declare finishedAt: Date | null;
+}
+
+export class RunLineRow extends StoredRow<RunLineRow> {
+  declare id: CreationOptional<number>;
+  declare runId: number;
+  declare load: string | null;
+  declare at: Date;
+  declare message: string;
+  declare sql: string | null;
+}
+
+export class ProofRow extends StoredRow<ProofRow> {
+  declare id: CreationOptional<number>;
+  declare runId: number;
+  declare pipeline: string;
+  declare load: string;
+  declare target: string;
+  declare at: Date;
+  declare verdict: Verdict;
+  declare whole: boolean;
+  declare sliceCount: number;
+  declare agreeing: number;
+  declare figures: FigurePair[];
+  declare slices: SliceFigures[];
+  declare rows: RowDifferences | null;
+  declare sourceSql: string;
+  declare warehouseSql: string;
+}
+
+/** The latest known state of one slice of one load; the ledger's mark. `slice` is '' for a whole table or rows without a date. */
+export class SliceRow extends StoredRow<SliceRow> {
+  declare pipeline: string;
+  declare load: string;
+  declare slice: string;
+  declare verdict: Verdict;
+  declare figures: FigurePair[];
+  declare proofId: number;
+  declare provedAt: Date;
+}
+
+const text = { type: DataTypes.TEXT, allowNull: false };
+const optionalText = { type: DataTypes.TEXT, allowNull: true };
+const time = { type: DataTypes.DATE, allowNull: true };
+const json = { type: DataTypes.JSON, allowNull: false };
+const optionalJson = { type: DataTypes.JSON, allowNull: true };
+const serial = { type: DataTypes.INTEGER, primaryKey: true, autoIncrement: true };
+const number = { type: DataTypes.INTEGER, allowNull: false };
+const flag = { type: DataTypes.BOOLEAN, allowNull: false };
+
+/** Binds the models to a database. Tables are made by the migrations, never from here. */
+export function bindModels(sequelize: Sequelize): void {
+  // Sequelize writes into the objects it is given, so each attribute gets its own.
+  const own = <A extends object>(attributes: A): A => Object.fromEntries(Object.entries(attributes).map(([name, attribute]) => [name, { ...attribute }])) as A;
+  const bind = <M extends Model>(model: ModelStatic<M>, tableName: string, attributes: ModelAttributes<M, M["_attributes"]>) =>
+    model.init(own(attributes), { sequelize, tableName, underscored: true, timestamps: false });
+  bind<UserRow>(UserRow, "users", { id: serial, login: text, name: text, role: text, password: optionalText, active: flag });
+  bind<PassRow>(PassRow, "passes", { id: serial, kind: text, hash: text, userId: number, name: optionalText, createdAt: time, lastUsedAt: time, expiresAt: time });
+  bind<ConnectionRow>(ConnectionRow, "connections", { name: { ...text, primaryKey: true }, settings: json, secret: optionalText });
+  bind<PipelineRow>(PipelineRow, "pipelines", { name: { ...text, primaryKey: true }, title: text, definition: json, nextAt: time, updatedAt: time });
+  bind<RunRow>(RunRow, "runs", {
+    id: serial,
+    uid: { type: DataTypes.UUID, defaultValue: DataTypes.UUIDV4, allowNull: false },
+    pipeline: text,
+    title: text,
+    definition: json,
+    kind: text,
+    status: text,
+    reason: text,
+    scope: json,
+    wantsRows: flag,
+    requestedBy: optionalText,
+    worker: optionalText,
+    seenAt: time,
+    createdAt: time,
+    startedAt: time,
+    finishedAt: time,
+    failure: optionalJson,
+  });
+  bind<RunLoadRow>(RunLoadRow, "run_loads", {
+    id: serial,
+    runId: number,
+    load: text,
+    target: text,
+    status: text,
+    phase: optionalText,
+    waitingFor: optionalText,
+    tally: json,
+    bytes: { type: DataTypes.BIGINT, allowNull: false },
+    watermark: optionalText,
+    proofId: { type: DataTypes.INTEGER, allowNull: true },
+    phases: json,
+    failure: optionalJson,
+    startedAt: time,
+    finishedAt: time,
+  });
+  bind<RunLineRow>(RunLineRow, "run_lines", { id: serial, runId: number, load: optionalText, at: time, message: text, sql: optionalText });
+  bind<ProofRow>(ProofRow, "proofs", {
+    id: serial,
+    runId: number,
+    pipeline: text,
+    load: text,
+    target: text,
+    at: time,
+    verdict: text,
+    whole: flag,
+    sliceCount: number,
+    agreeing: number,
+    figures: json,
+    slices: json,
+    rows: optionalJson,
+    sourceSql: text,
+    warehouseSql: text,
+  });
+  const key = { ...text, primaryKey: true };
+  bind<SliceRow>(SliceRow, "slices", { pipeline: key, load: key, slice: key, verdict: text, figures: json, proofId: number, provedAt: time });
+}

@@ -1,0 +1,102 @@
+import type { Event } from "@undercoat/core/api/api";
+import type { Credentials } from "@undercoat/engine/session";
+import pg from "pg";
+import { QueryTypes, Sequelize } from "sequelize";
+import { SequelizeStorage, Umzug } from "umzug";
+import { unseal } from "../secret.ts";
+import { migrations } from "./migrations.ts";
+import { bindModels, ConnectionRow } from "./models.ts";
+
+/** Where every process of an installation hears of the others' doings. */
+const eventChannel = "undercoat_event";
+const jobChannel = "undercoat_job";
+const cancelChannel = "undercoat_cancel";
+
+/** The product's own database. */
+export class Store {
+  private constructor(
+    readonly url: string,
+    readonly sequelize: Sequelize,
+    private readonly key: Buffer,
+  ) {}
+
+  /** Connects and brings the tables up to date; several processes may do so at once. */
+  static async open(url: string, key: Buffer): Promise<Store> {
+    const sequelize = new Sequelize(url, { dialect: "postgres", logging: false, pool: { max: 8, idle: 30_000 }, dialectOptions: { application_name: "undercoat store" } });
+    bindModels(sequelize);
+    const umzug = new Umzug({ migrations, context: sequelize.getQueryInterface(), storage: new SequelizeStorage({ sequelize, tableName: "migrations" }), logger: undefined });
+    const gate = new pg.Client({ connectionString: url });
+    await gate.connect();
+    try {
+      await gate.query("SELECT pg_advisory_lock(1970169957)");
+      await umzug.up();
+    } finally {
+      await gate.end();
+    }
+    return new Store(url, sequelize, key);
+  }
+
+  /** A connection with its password opened. @throws Error when there is none of that name. */
+  async credentials(name: string): Promise<Credentials> {
+    const row = await ConnectionRow.findByPk(name);
+    if (!row) throw new RangeError(`There is no connection ${name}`);
+    return { name, settings: row.settings, password: row.secret === null ? "" : unseal(this.key, row.secret, name) };
+  }
+
+  async connectionNames(): Promise<string[]> {
+    return (await ConnectionRow.findAll({ attributes: ["name"] })).map((row) => row.name);
+  }
+
+  async query<T extends object>(sql: string, replacements: Record<string, unknown> = {}): Promise<T[]> {
+    return this.sequelize.query<T>(sql, { replacements, type: QueryTypes.SELECT });
+  }
+
+  private async notify(channel: string, payload: string): Promise<void> {
+    await this.sequelize.query("SELECT pg_notify(:channel, :payload)", { replacements: { channel, payload }, type: QueryTypes.SELECT });
+  }
+
+  tell(event: Event): Promise<void> {
+    return this.notify(eventChannel, JSON.stringify(event));
+  }
+
+  wakeWorkers(): Promise<void> {
+    return this.notify(jobChannel, "");
+  }
+
+  askToCancel(run: number): Promise<void> {
+    return this.notify(cancelChannel, String(run));
+  }
+
+  /** Hears what other processes say until the returned function is called; a lost connection is made again. */
+  async listen(heard: { event?: (event: Event) => void; job?: () => void; cancel?: (run: number) => void }): Promise<() => Promise<void>> {
+    let client: pg.Client | undefined;
+    let ended = false;
+    const open = async (): Promise<void> => {
+      const fresh = new pg.Client({ connectionString: this.url, application_name: "undercoat ear", keepAlive: true });
+      fresh.on("notification", ({ channel, payload = "" }) => {
+        if (channel === eventChannel) heard.event?.(JSON.parse(payload));
+        if (channel === jobChannel) heard.job?.();
+        if (channel === cancelChannel) heard.cancel?.(Number(payload));
+      });
+      const again = () => {
+        if (!ended) setTimeout(() => open().catch(again), 1000);
+      };
+      fresh.on("error", () => undefined);
+      fresh.on("end", again);
+      await fresh.connect();
+      client = fresh;
+      if (heard.event) await fresh.query(`LISTEN ${eventChannel}`);
+      if (heard.job) await fresh.query(`LISTEN ${jobChannel}`);
+      if (heard.cancel) await fresh.query(`LISTEN ${cancelChannel}`);
+    };
+    await open();
+    return async () => {
+      ended = true;
+      await client?.end().catch(() => undefined);
+    };
+  }
+
+  async close(): Promise<void> {
+    await this.sequelize.close();
+  }
+}
