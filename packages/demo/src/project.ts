@@ -33,6 +33,16 @@ pipelines:
         into: { table: agency.passenger, mode: upsert, key: [passenger_id] }
         proof: { by: { column: updated_at, slice: day, zone: Europe/Oslo }, figures: [rows] }
     schedule: { cron: 30 2 * * *, zone: Europe/Oslo }
+  payments:
+    title: Payments
+    warehouse: warehouse
+    loads:
+      payment:
+        from: { connection: bookings, table: public.payment }
+        watermark: { column: updated_at, lookBack: PT10M }
+        into: { table: harbour.payment, mode: upsert, key: [payment_id] }
+        proof: { by: { column: paid_at, slice: day, zone: Europe/Oslo }, figures: [rows, sum(amount), max(updated_at)] }
+    schedule: { every: PT1H, zone: Europe/Oslo }
   harbour-day:
     title: Harbour day
     warehouse: warehouse
@@ -42,11 +52,6 @@ pipelines:
         watermark: { column: updated_at, lookBack: PT10M }
         into: { table: harbour.booking, mode: upsert, key: [booking_id] }
         proof: { by: { column: sail_date, slice: day }, figures: [rows, sum(fare), max(updated_at)] }
-      payment:
-        from: { connection: bookings, table: public.payment }
-        watermark: { column: updated_at, lookBack: PT10M }
-        into: { table: harbour.payment, mode: upsert, key: [payment_id] }
-        proof: { by: { column: paid_at, slice: day, zone: Europe/Oslo }, figures: [rows, sum(amount), max(updated_at)] }
       sailing:
         from: { connection: bookings, table: public.sailing }
         watermark: { column: updated_at, lookBack: PT10M }

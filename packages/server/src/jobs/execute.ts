@@ -4,6 +4,7 @@ import { executeLoad, type LoadOutcome, type LoadReport } from "@undercoat/engin
 import { executeProof } from "@undercoat/engine/proof/prove";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
+import type { InferAttributes } from "sequelize";
 import { RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { keepProof } from "./proofs.ts";
@@ -17,7 +18,7 @@ export async function executeRun(store: Store, id: number, worker: string, signa
   await told("running");
   const loads = await RunLoadRow.findAll({ where: { runId: id }, order: ["id"] });
   for (const load of loads) {
-    if (signal.aborted) await load.update({ status: "cancelled", finishedAt: new Date() });
+    if (signal.aborted) await endLoad(load, { status: "cancelled" });
     else await executeOne(store, run, load, signal);
   }
   const statuses = loads.map((load) => load.status);
@@ -25,6 +26,13 @@ export async function executeRun(store: Store, id: number, worker: string, signa
   const failed = loads.find((load) => load.status === "failed");
   await run.update({ status, finishedAt: new Date(), failure: failed?.failure ?? null });
   await told(status);
+}
+
+/** Ends a load with values that are written whatever this process last knew of the row. */
+export async function endLoad(row: RunLoadRow, values: Partial<InferAttributes<RunLoadRow>>): Promise<void> {
+  const ended = { ...values, phase: null, waitingFor: null, finishedAt: new Date() };
+  await RunLoadRow.update(ended, { where: { id: row.id } });
+  row.set(ended);
 }
 
 async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: AbortSignal): Promise<void> {
@@ -40,7 +48,7 @@ async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: Ab
       const slices = run.scope.kind === "slice" ? [run.scope.slice] : ("all" as const);
       const { proof, rows } = await executeProof({ ...order, slices, rows: run.wantsRows }, source, warehouse, report, signal);
       const kept = await keepProof(store, run, row, proof, rows);
-      await row.update({ status: "finished", phase: null, proofId: kept.id, finishedAt: new Date() });
+      await endLoad(row, { status: "finished", proofId: kept.id });
     } else {
       await finishLoad(store, run, row, await executeLoad({ ...order, scope: run.scope }, source, warehouse, report, signal));
     }
@@ -48,7 +56,7 @@ async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: Ab
     const status = error instanceof Cancelled ? "cancelled" : "failed";
     const failure = status === "failed" ? failureOf(error, { name: definition?.from.connection ?? "The source" }) : null;
     report.line(status === "cancelled" ? "cancelled; the warehouse is as it was" : `failed: ${failure?.message}`);
-    await row.update({ status, failure, phase: null, waitingFor: null, finishedAt: new Date() });
+    await endLoad(row, { status, failure });
   } finally {
     await report.flush();
   }
@@ -57,17 +65,7 @@ async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: Ab
 /** Notes a load that has committed. Done again for the same load it changes nothing. */
 export async function finishLoad(store: Store, run: RunRow, row: RunLoadRow, outcome: Omit<LoadOutcome, "phases" | "bytes"> & Partial<LoadOutcome>): Promise<void> {
   const proof = await keepProof(store, run, row, outcome.proof, null);
-  await row.update({
-    status: "finished",
-    phase: null,
-    waitingFor: null,
-    tally: outcome.tally,
-    watermark: outcome.watermark,
-    bytes: String(outcome.bytes ?? 0),
-    phases: outcome.phases ?? [],
-    proofId: proof.id,
-    finishedAt: new Date(),
-  });
+  await endLoad(row, { status: "finished", tally: outcome.tally, watermark: outcome.watermark, bytes: String(outcome.bytes ?? 0), phases: outcome.phases ?? [], proofId: proof.id });
 }
 
 /** How often what a load tells reaches the store, in milliseconds. */

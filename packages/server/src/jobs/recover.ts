@@ -2,7 +2,7 @@ import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import { Op } from "sequelize";
 import { RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
-import { finishLoad } from "./execute.ts";
+import { endLoad, finishLoad } from "./execute.ts";
 
 /** A run whose worker has not been seen for so long has lost it, in milliseconds. */
 export const lostAfter = 15_000;
@@ -27,7 +27,7 @@ async function recoverRun(store: Store, run: RunRow): Promise<void> {
   for (const load of open) {
     const committed = run.kind === "prove" ? undefined : tallies.get(load.load);
     if (committed) await finishLoad(store, run, load, { ...committed, proof: { ...committed.proof, whole: false } });
-    else await load.update({ status: "failed", failure, phase: null, waitingFor: null, finishedAt: new Date() });
+    else await endLoad(load, { status: "failed", failure });
   }
   const failed = open.some((load) => load.status === "failed");
   await run.update({ status: failed ? "failed" : "finished", finishedAt: new Date(), failure: failed ? failure : null });

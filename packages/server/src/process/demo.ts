@@ -57,5 +57,5 @@ async function firstLoads({ house: { store, queue } }: Serving, bookings: string
     tell(`  ${name}`);
   }
   await plantTrouble(bookings);
-  await run("harbour-day", "prove");
+  await run("payments", "prove");
 }

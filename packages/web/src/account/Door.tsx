@@ -1,0 +1,58 @@
+import { Button, PasswordInput, TextInput } from "@mantine/core";
+import { useForm } from "@mantine/form";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import type { Me } from "@undercoat/core/api/api";
+import { useEffect } from "react";
+import { useNavigate } from "react-router";
+import { api } from "../api/client.ts";
+import { Mark } from "../parts/Mark.tsx";
+import { ErrorNote } from "../parts/words.tsx";
+
+/** The way in: a one-time link, a name and password, or, on a new installation, the first account. */
+export default function Door({ needsSetup }: { needsSetup: boolean }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const form = useForm({
+    initialValues: { login: "", name: "", password: "" },
+    validate: needsSetup
+      ? {
+          login: (value) => (/^[a-z0-9._@-]{2,64}$/.test(value) ? null : "Small letters, digits and . _ @ -"),
+          name: (value) => (value.trim() ? null : "Your name, as others see it"),
+          password: (value) => (value.length >= 10 ? null : "At least 10 characters"),
+        }
+      : {},
+  });
+  const enter = useMutation({
+    mutationFn: (how: { path: string; body: object }) => api.post<Me>(how.path, how.body),
+    onSuccess: (me) => {
+      if (location.pathname === "/link") navigate("/", { replace: true });
+      client.setQueryData(["me"], me);
+    },
+  });
+  const { mutate } = enter;
+  useEffect(() => {
+    if (location.pathname === "/link" && location.hash.length > 1) {
+      const token = location.hash.slice(1);
+      history.replaceState(null, "", "/link");
+      mutate({ path: "/session/link", body: { token } });
+    }
+  }, [mutate]);
+  return (
+    <main className="door">
+      <form onSubmit={form.onSubmit(({ login, name, password }) => enter.mutate(needsSetup ? { path: "/session/setup", body: { login, name, password } } : { path: "/session", body: { login, password } }))}>
+        <div className="actions">
+          <Mark state="proved" />
+          <h1>Undercoat</h1>
+        </div>
+        <p className="quiet">{needsSetup ? "Nobody has an account here yet. Make the administrator's." : "Every load proves itself. Sign in to see how things stand."}</p>
+        <TextInput label="Sign-in name" autoComplete="username" required withAsterisk={false} autoFocus {...form.getInputProps("login")} />
+        {needsSetup && <TextInput label="Your name" autoComplete="name" {...form.getInputProps("name")} />}
+        <PasswordInput label="Password" autoComplete={needsSetup ? "new-password" : "current-password"} required withAsterisk={false} {...form.getInputProps("password")} />
+        <ErrorNote error={enter.error} />
+        <Button type="submit" loading={enter.isPending}>
+          {needsSetup ? "Make the account" : "Sign in"}
+        </Button>
+      </form>
+    </main>
+  );
+}

@@ -1,0 +1,144 @@
+import { Button, Modal, TextInput } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import type { ConnectionView } from "@undercoat/core/api/api";
+import type { DatasetSummary } from "@undercoat/core/dataset/dataset";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { useCanEdit } from "../account/me.ts";
+import { ApiProblem, api } from "../api/client.ts";
+import { Confirm } from "../parts/Confirm.tsx";
+import { DataTable } from "../parts/DataTable.tsx";
+import { bytes, counted, grouped } from "../parts/format.ts";
+import { useUrlState } from "../parts/url.ts";
+import { ErrorNote } from "../parts/words.tsx";
+import { ConnectionForm } from "./ConnectionForm.tsx";
+import { DatasetDetail } from "./DatasetDetail.tsx";
+
+function Duplicate({ connection, onClose }: { connection: ConnectionView; onClose: () => void }) {
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const [name, setName] = useState(`${connection.name}-copy`);
+  const copy = useMutation({
+    mutationFn: () => api.post<ConnectionView>(`/connections/${connection.name}/duplicate`, { name }),
+    onSuccess: (made) => {
+      client.invalidateQueries({ queryKey: ["connections"] });
+      onClose();
+      navigate(`/connections/${made.name}`);
+    },
+  });
+  return (
+    <Modal opened onClose={onClose} title={`Duplicate ${connection.name}`}>
+      <form
+        onSubmit={(event) => {
+          event.preventDefault();
+          copy.mutate();
+        }}
+      >
+        <TextInput label="Name of the copy" description="Its password is copied too" value={name} onChange={(event) => setName(event.currentTarget.value)} error={copy.error instanceof ApiProblem ? (copy.error.at("name") ?? copy.error.message) : null} data-autofocus />
+        <Button type="submit" mt="sm" loading={copy.isPending}>
+          Duplicate
+        </Button>
+      </form>
+    </Modal>
+  );
+}
+
+export default function ConnectionPage() {
+  const { name = "" } = useParams();
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const canEdit = useCanEdit();
+  const [wanted, setWanted] = useUrlState("find");
+  const [open, setOpen] = useUrlState("table");
+  const [dialog, setDialog] = useState<"edit" | "duplicate" | "delete" | null>(null);
+  const connection = useQuery({ queryKey: ["connections", name], queryFn: () => api.get<ConnectionView>(`/connections/${name}`) });
+  const datasets = useQuery({ queryKey: ["datasets", name], queryFn: () => api.get<DatasetSummary[]>(`/connections/${name}/datasets`), retry: false });
+  const remove = useMutation({
+    mutationFn: () => api.delete(`/connections/${name}`),
+    onSuccess: () => {
+      client.invalidateQueries({ queryKey: ["connections"], exact: true });
+      navigate("/connections");
+    },
+  });
+  if (connection.error) return <main className="page"><ErrorNote error={connection.error} /></main>;
+  if (!connection.data) return <main className="page" aria-busy="true" />;
+  const view = connection.data;
+  const id = (row: DatasetSummary) => JSON.stringify([row.schema, row.name]);
+  const rows = (datasets.data ?? []).filter((row) => `${row.schema}.${row.name}`.toLowerCase().includes(wanted.toLowerCase()));
+  const chosen = datasets.data?.find((row) => id(row) === open);
+  return (
+    <main className="page">
+      <div className="head">
+        <div>
+          <div className="crumbs">
+            <Link to="/connections">Connections</Link> / {name}
+          </div>
+          <h1>{name}</h1>
+          <p className="quiet">
+            PostgreSQL database <span className="mono">{view.database}</span> at <span className="mono">{view.host}:{view.port}</span> as <span className="mono">{view.user}</span>, TLS {view.tls}.{" "}
+            {view.usedBy.length > 0 && (
+              <>
+                Used by{" "}
+                {[...new Map(view.usedBy.map((use) => [use.pipeline, use.title]))].map(([pipeline, title], at) => (
+                  <span key={pipeline}>
+                    {at > 0 && ", "}
+                    <Link to={`/pipelines/${pipeline}`}>{title}</Link>
+                  </span>
+                ))}
+                .
+              </>
+            )}
+          </p>
+        </div>
+        {canEdit && (
+          <div className="actions" style={{ flexWrap: "nowrap" }}>
+            <Button variant="default" onClick={() => setDialog("delete")}>
+              Delete
+            </Button>
+            <Button variant="default" onClick={() => setDialog("duplicate")}>
+              Duplicate
+            </Button>
+            <Button variant="outline" onClick={() => setDialog("edit")}>
+              Change or check
+            </Button>
+            <Button component={Link} to={`/pipelines/new?from=${name}`}>
+              Load from it
+            </Button>
+          </div>
+        )}
+      </div>
+      <ErrorNote error={remove.error ?? datasets.error} />
+      {datasets.data && (
+        <div className="columns" style={{ gridTemplateColumns: chosen ? "minmax(0, 5fr) minmax(0, 7fr)" : "minmax(0, 1fr)" }}>
+          <section aria-label="Tables">
+            <div className="actions" style={{ marginBottom: 8, justifyContent: "space-between" }}>
+              <span className="quiet">{counted(datasets.data.length, "table")} can be read{wanted ? `, ${rows.length} shown` : ""}</span>
+              <TextInput aria-label="Filter tables" placeholder="Filter tables" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} w={190} />
+            </div>
+            <DataTable
+              label="Tables and views"
+              height="calc(100vh - 260px)"
+              rows={rows}
+              rowKey={id}
+              onOpen={(row) => setOpen(open === id(row) ? "" : id(row))}
+              columns={[
+                { head: "Table", width: "minmax(0, 2fr)", cell: (row) => <span className={`mono${open === id(row) ? " strong" : ""}`}>{row.schema}.{row.name}</span> },
+                ...(chosen ? [] : [{ head: "Kind", width: "150px", cell: (row: DatasetSummary) => row.kind }]),
+                { head: "Rows, about", width: "110px", right: true, cell: (row) => <span className="mono">{grouped(row.rows)}</span> },
+                { head: "Size", width: "90px", right: true, cell: (row) => <span className="mono">{bytes(row.bytes)}</span> },
+              ]}
+            />
+          </section>
+          {chosen && <DatasetDetail key={open} connection={name} schema={chosen.schema} table={chosen.name} />}
+        </div>
+      )}
+      {dialog === "edit" && <ConnectionForm connection={view} onClose={() => setDialog(null)} />}
+      {dialog === "duplicate" && <Duplicate connection={view} onClose={() => setDialog(null)} />}
+      {dialog === "delete" && (
+        <Confirm title={`Delete ${name}`} name={name} action="Delete it" onClose={() => setDialog(null)} onConfirm={() => { setDialog(null); remove.mutate(); }}>
+          Its address and password are forgotten. The system it names is not touched.
+        </Confirm>
+      )}
+    </main>
+  );
+}

@@ -1,0 +1,69 @@
+import { Button, TextInput } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import type { ConnectionView } from "@undercoat/core/api/api";
+import { Link } from "react-router";
+import { useCanEdit } from "../account/me.ts";
+import { api } from "../api/client.ts";
+import { counted } from "../parts/format.ts";
+import { useUrlState } from "../parts/url.ts";
+import { ErrorNote } from "../parts/words.tsx";
+import { ConnectionForm } from "./ConnectionForm.tsx";
+
+export default function ConnectionsPage() {
+  const canEdit = useCanEdit();
+  const [wanted, setWanted] = useUrlState("find");
+  const [adding, setAdding] = useUrlState("new");
+  const { data, error } = useQuery({ queryKey: ["connections"], queryFn: () => api.get<ConnectionView[]>("/connections") });
+  const shown = (data ?? []).filter((row) => `${row.name} ${row.host} ${row.database}`.toLowerCase().includes(wanted.toLowerCase()));
+  const uses = (row: ConnectionView, as: "source" | "warehouse") => row.usedBy.filter((use) => use.as === as).length;
+  return (
+    <main className="page">
+      <div className="head">
+        <div>
+          <h1>{!data ? "Connections" : data.length ? counted(data.length, "connection") : "No connections yet"}</h1>
+          <p className="quiet">{data?.length === 0 ? "A connection is the address and the credentials of an outside system. It serves as a source, a warehouse, or both." : "Passwords are stored encrypted and never shown again."}</p>
+        </div>
+        <div className="actions">
+          {data && data.length > 0 && <TextInput aria-label="Filter connections" placeholder="Filter connections" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} w={220} />}
+          {canEdit && <Button onClick={() => setAdding("1")}>New connection</Button>}
+        </div>
+      </div>
+      <ErrorNote error={error} />
+      {shown.length > 0 && (
+        <table className="plain">
+          <thead>
+            <tr>
+              <th>Connection</th>
+              <th>Kind</th>
+              <th>Address</th>
+              <th>User</th>
+              <th>TLS</th>
+              <th>Serves as</th>
+            </tr>
+          </thead>
+          <tbody>
+            {shown.map((row) => (
+              <tr key={row.name}>
+                <td>
+                  <Link to={`/connections/${row.name}`} className="strong">
+                    {row.name}
+                  </Link>
+                </td>
+                <td>PostgreSQL</td>
+                <td className="mono">
+                  {row.host}:{row.port}/{row.database}
+                </td>
+                <td className="mono">{row.user}</td>
+                <td>{row.tls}</td>
+                <td>
+                  {[uses(row, "source") ? `source of ${counted(uses(row, "source"), "pipeline")}` : "", uses(row, "warehouse") ? `warehouse of ${counted(uses(row, "warehouse"), "pipeline")}` : ""].filter(Boolean).join(", ") || <span className="quiet">nothing yet</span>}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {adding && canEdit && <ConnectionForm connection={null} onClose={() => setAdding("")} />}
+    </main>
+  );
+}

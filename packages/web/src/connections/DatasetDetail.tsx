@@ -1,0 +1,130 @@
+import { Tabs } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import type { Dataset, TimeColumn } from "@undercoat/core/dataset/dataset";
+import { shortType } from "@undercoat/core/sql/type";
+import { api, withQuery } from "../api/client.ts";
+import { grouped } from "../parts/format.ts";
+import { useUrlState } from "../parts/url.ts";
+import { ErrorNote } from "../parts/words.tsx";
+import { FirstRows } from "./FirstRows.tsx";
+import type { Row } from "./rows.ts";
+
+interface Props {
+  connection: string;
+  schema: string;
+  table: string;
+}
+
+function Columns({ dataset }: { dataset: Dataset }) {
+  const keyed = (name: string) => dataset.indexes.filter((index) => index.columns.includes(name));
+  return (
+    <>
+      <table className="plain">
+        <thead>
+          <tr>
+            <th>Column</th>
+            <th>Type</th>
+            <th>Null</th>
+            <th>In</th>
+          </tr>
+        </thead>
+        <tbody>
+          {dataset.columns.map((column) => (
+            <tr key={column.name}>
+              <td className="mono">{column.name}</td>
+              <td>
+                {shortType(column.declared)}
+                {shortType(column.declared) !== shortType(column.warehouseType) && <span className="quiet"> → {shortType(column.warehouseType)} in a warehouse</span>}
+                {column.generated && <span className="quiet">, generated</span>}
+              </td>
+              <td>{column.notNull ? "never" : "may be"}</td>
+              <td className="quiet">
+                {keyed(column.name)
+                  .map((index) => (index.primary ? "primary key" : index.unique ? "unique index" : "index"))
+                  .filter((word, at, all) => all.indexOf(word) === at)
+                  .join(", ")}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {dataset.indexes.length > 0 && (
+        <p className="quiet" style={{ marginTop: 10 }}>
+          {dataset.indexes.map((index) => `${index.name} (${index.columns.join(", ")})${index.primary ? ", primary key" : index.unique ? ", unique" : ""}`).join("; ")}
+        </p>
+      )}
+    </>
+  );
+}
+
+function Time({ columns }: { columns: TimeColumn[] }) {
+  if (columns.length === 0) return <p>No column could tell what changed: none is a date, a time or a growing number. The whole table is read every time.</p>;
+  return (
+    <table className="plain">
+      <thead>
+        <tr>
+          <th>Column</th>
+          <th>Earliest</th>
+          <th>Latest</th>
+          <th>Grain</th>
+          <th>Judgement</th>
+        </tr>
+      </thead>
+      <tbody>
+        {columns.map((column) => (
+          <tr key={column.column}>
+            <td className="mono">
+              {column.column} {column.suggested && <span className="badge good">suggested</span>}
+            </td>
+            <td className="mono">{grouped(column.earliest)}</td>
+            <td className="mono">{grouped(column.latest)}</td>
+            <td>
+              {column.grain ?? "–"}
+              {column.sampled && <div className="quiet">of {grouped(column.sampled)} rows looked at</div>}
+            </td>
+            <td className="quiet">
+              {column.why}
+              {column.nulls && "; may be null"}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** What there is to know of one table: columns and keys, first rows, and what could tell its changes. */
+export function DatasetDetail({ connection, schema, table }: Props) {
+  const [tab, setTab] = useUrlState("show");
+  const shown = tab || "columns";
+  const path = (what: string) => withQuery(`/connections/${connection}/${what}`, { schema, table });
+  const dataset = useQuery({ queryKey: ["dataset", connection, schema, table], queryFn: () => api.get<Dataset>(path("dataset")) });
+  const rows = useQuery({ queryKey: ["rows", connection, schema, table], queryFn: () => api.get<Row[]>(path("rows")), enabled: shown === "rows" });
+  const time = useQuery({ queryKey: ["time", connection, schema, table], queryFn: () => api.get<TimeColumn[]>(path("time")), enabled: shown === "time" });
+  return (
+    <section aria-label={`${schema}.${table}`} style={{ minWidth: 0 }}>
+      <h2 className="mono" style={{ fontWeight: 500, marginBottom: 6 }}>
+        {schema}.{table}
+      </h2>
+      <Tabs value={shown} onChange={(value) => setTab(value ?? "")} keepMounted={false}>
+        <Tabs.List>
+          <Tabs.Tab value="columns">Columns</Tabs.Tab>
+          <Tabs.Tab value="rows">First rows</Tabs.Tab>
+          <Tabs.Tab value="time">Time</Tabs.Tab>
+        </Tabs.List>
+        <Tabs.Panel value="columns" pt="sm">
+          <ErrorNote error={dataset.error} />
+          {dataset.data && <Columns dataset={dataset.data} />}
+        </Tabs.Panel>
+        <Tabs.Panel value="rows" pt="sm">
+          <ErrorNote error={rows.error} />
+          <FirstRows rows={rows.data} busy={rows.isFetching} height={430} />
+        </Tabs.Panel>
+        <Tabs.Panel value="time" pt="sm">
+          <ErrorNote error={time.error} />
+          {time.data ? <Time columns={time.data} /> : <p className="quiet">{time.isFetching ? "Looking at the columns" : ""}</p>}
+        </Tabs.Panel>
+      </Tabs>
+    </section>
+  );
+}

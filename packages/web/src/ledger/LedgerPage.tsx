@@ -1,0 +1,201 @@
+import { Button, Popover } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import type { Ledger, LedgerGroup, LedgerSlice, LedgerTable } from "@undercoat/core/api/api";
+import { figureWords } from "@undercoat/core/proof/figure";
+import { sameValue } from "@undercoat/core/proof/decimal";
+import { useState } from "react";
+import { Link } from "react-router";
+import { useCanEdit } from "../account/me.ts";
+import { api, withQuery } from "../api/client.ts";
+import { grouped, moment, signed, sliceName, zone } from "../parts/format.ts";
+import { HourButton } from "../parts/hour.tsx";
+import { Legend, Mark, type MarkState, markWords } from "../parts/Mark.tsx";
+import { useRun } from "../parts/runs.ts";
+import { ErrorNote } from "../parts/words.tsx";
+
+const trimmed = (value: string | null) => (value && /^\d{4}-\d\d-\d\d \d\d:\d\d:\d\d/.test(value) ? value.slice(0, 19) : grouped(value));
+
+/** Both sides' figures of one mark, with what to do next. */
+function MarkFigures({ table, slice }: { table: LedgerTable; slice: LedgerSlice }) {
+  const canEdit = useCanEdit();
+  const run = useRun();
+  const scope = slice.slice === "" && table.sliced ? { kind: "slice" as const, slice: null } : slice.slice === "" ? { kind: "due" as const } : { kind: "slice" as const, slice: slice.slice };
+  const disagrees = slice.state === "disagrees" || slice.state === "empty";
+  return (
+    <div style={{ width: 330 }}>
+      <div className="head" style={{ marginBottom: 4 }}>
+        <span className="mono strong cut">{table.target}</span>
+        <span className="quiet nowrap">{slice.slice ? sliceName(slice.slice) : table.sliced ? "no date" : "whole table"}</span>
+      </div>
+      <table className="plain">
+        <thead>
+          <tr>
+            <th>Figure</th>
+            <th className="right">Source</th>
+            <th className="right">Warehouse</th>
+          </tr>
+        </thead>
+        <tbody>
+          {slice.figures.map((pair) => (
+            <tr key={pair.figure}>
+              <td>{figureWords(pair.figure)}</td>
+              <td className="right mono nowrap">{trimmed(pair.source)}</td>
+              <td className={`right mono nowrap${sameValue(pair.source, pair.warehouse) ? "" : " lead strong"}`}>{trimmed(pair.warehouse)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <ErrorNote error={run.error} />
+      <div className="actions" style={{ marginTop: 12 }}>
+        {disagrees && canEdit && (
+          <Button size="xs" loading={run.isPending} onClick={() => run.mutate({ pipeline: table.pipeline, kind: "prove", loads: [table.load], scope, rows: true, reason: `the rows of ${sliceName(slice.slice)}` })}>
+            Show the rows
+          </Button>
+        )}
+        {canEdit && (
+          <Button size="xs" variant={disagrees ? "outline" : "filled"} onClick={() => run.mutate({ pipeline: table.pipeline, kind: "load", loads: [table.load], scope, reason: slice.slice ? `${sliceName(slice.slice)} again` : "by hand" })}>
+            {slice.slice ? "Reload this day" : "Run this load"}
+          </Button>
+        )}
+        {slice.proof !== null && <Link to={`/proofs/${slice.proof}`}>Open the proof</Link>}
+      </div>
+    </div>
+  );
+}
+
+function MarkButton({ table, slice, wide }: { table: LedgerTable; slice: LedgerSlice | undefined; wide?: boolean }) {
+  const [open, setOpen] = useState(false);
+  const state: MarkState = table.loading && (wide || !slice) ? "loading" : (slice?.state ?? "empty");
+  if (!slice) return <Mark state={state} wide={wide} />;
+  return (
+    <Popover opened={open} onChange={setOpen} position="bottom" withArrow shadow="md" trapFocus returnFocus>
+      <Popover.Target>
+        <button type="button" className="mark" style={wide ? { width: "100%", textAlign: "left" } : undefined} onClick={() => setOpen(!open)} aria-expanded={open} aria-label={`${table.target}, ${slice.slice ? sliceName(slice.slice) : "whole table"}: ${markWords[state]}`}>
+          <Mark state={state} wide={wide} />
+        </button>
+      </Popover.Target>
+      <Popover.Dropdown>{open && <MarkFigures table={table} slice={slice} />}</Popover.Dropdown>
+    </Popover>
+  );
+}
+
+function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
+  const whole = table.slices.find((slice) => slice.slice === "");
+  const differs = table.verdict === "disagrees";
+  return (
+    <tr>
+      <td>
+        <Link to={`/pipelines/${table.pipeline}/${table.load}`} className="mono" style={{ color: "var(--ink)" }}>
+          {table.target}
+        </Link>
+      </td>
+      {table.sliced ? (
+        days.map((day) => (
+          <td key={day} style={{ padding: "6px 0", textAlign: "center" }}>
+            <MarkButton table={table} slice={table.slices.find((slice) => slice.slice === day)} />
+          </td>
+        ))
+      ) : (
+        <td colSpan={days.length} style={{ padding: "6px 0" }}>
+          <MarkButton table={table} slice={whole} wide />
+        </td>
+      )}
+      <td>
+        {table.earlierDisagreements.length > 0 && (
+          <Link to={`/proofs/${table.earlierDisagreements[0]?.proof}`} className="lead">
+            {table.earlierDisagreements.length} earlier
+          </Link>
+        )}
+      </td>
+      <td className="right mono">{grouped(table.rows)}</td>
+      <td className={`right mono${differs ? " lead strong" : ""}`}>{table.loadedAt ? signed(table.difference) : "–"}</td>
+      <td className="nowrap quiet">{table.loading ? "loading" : table.loadedAt ? moment(table.loadedAt) : "not loaded"}</td>
+    </tr>
+  );
+}
+
+/** How things stand, in a sentence or two. */
+function standing(groups: LedgerGroup[]): { title: string; rest: string; differs: boolean } {
+  const tables = groups.flatMap((group) => group.tables);
+  const marks = tables.flatMap((table) => table.slices.filter((slice) => slice.slice !== "" || !table.sliced));
+  const proved = marks.filter((mark) => mark.state === "proved").length;
+  const unloaded = tables.filter((table) => !table.loadedAt);
+  if (marks.length === 0) return { title: "Nothing has been loaded yet.", rest: "Run a pipeline, and its tables are proved here.", differs: false };
+  const bad = tables.filter((table) => table.verdict === "disagrees");
+  const told = bad.map((table) => {
+    const days = table.slices.filter((slice) => slice.state === "disagrees" || slice.state === "empty").length + table.earlierDisagreements.length;
+    return `${table.target} disagrees${table.sliced ? ` on ${days} day${days === 1 ? "" : "s"}` : ""}, by ${signed(table.difference)}`;
+  });
+  const loading = tables.filter((table) => table.loading).length;
+  const parts = [...told, ...(loading ? [`${loading} ${loading === 1 ? "table is" : "tables are"} loading now`] : []), ...(unloaded.length ? [`${unloaded.length} ${unloaded.length === 1 ? "table has" : "tables have"} not been loaded`] : [])];
+  return { title: proved === marks.length ? `All ${grouped(String(marks.length))} marks stand proved.` : `${grouped(String(proved))} of ${grouped(String(marks.length))} marks stand proved.`, rest: parts.length ? `${parts.join("; ")}.` : "Every table says what its source says.", differs: bad.length > 0 };
+}
+
+export default function LedgerPage() {
+  const { data, error } = useQuery({ queryKey: ["ledger"], queryFn: () => api.get<Ledger>(withQuery("/standing/ledger", { zone })) });
+  if (error) return <main className="page"><ErrorNote error={error} /></main>;
+  if (!data) return <main className="page" aria-busy="true" />;
+  if (data.groups.length === 0)
+    return (
+      <main className="page">
+        <h1>Nothing is loaded here yet.</h1>
+        <p style={{ maxWidth: 560, margin: "10px 0 18px" }}>
+          First tell Undercoat where your source and your warehouse are, then choose the tables to load. Each table appears here with its last fourteen days, and each day says whether it is loaded and proved.
+        </p>
+        <div className="actions">
+          <Button component={Link} to="/connections?new=1">
+            Add a connection
+          </Button>
+          <Button component={Link} to="/pipelines/new" variant="outline">
+            Make a pipeline
+          </Button>
+        </div>
+      </main>
+    );
+  const { title, rest, differs } = standing(data.groups);
+  return (
+    <main className="page">
+      <div className="head">
+        <div>
+          <h1>{title}</h1>
+          <p className={differs ? "lead" : "quiet"}>{rest}</p>
+        </div>
+        <div style={{ display: "grid", gap: 10, justifyItems: "end" }}>
+          <div className="actions">
+            <HourButton />
+          </div>
+          <Legend />
+        </div>
+      </div>
+      <table className="plain ledger">
+        <thead>
+          <tr>
+            <th style={{ width: 210 }}>Warehouse table</th>
+            {data.days.map((day) => (
+              <th key={day} style={{ width: 35, padding: "7px 0", textAlign: "center" }} title={sliceName(day)}>
+                {day.slice(8)}
+              </th>
+            ))}
+            <th />
+            <th className="right">Rows</th>
+            <th className="right">Difference</th>
+            <th>Last loaded</th>
+          </tr>
+        </thead>
+        {data.groups.map((group) => (
+          <tbody key={group.pipeline}>
+            <tr>
+              <th colSpan={data.days.length + 5} scope="rowgroup" className="group">
+                <Link to={`/pipelines/${group.pipeline}`}>{group.title}</Link>
+                <span>{group.schedule}</span>
+              </th>
+            </tr>
+            {group.tables.map((table) => (
+              <TableRow key={table.load} table={table} days={data.days} />
+            ))}
+          </tbody>
+        ))}
+      </table>
+    </main>
+  );
+}

@@ -1,0 +1,25 @@
+import "@mantine/core/styles.css";
+import "@fontsource-variable/source-serif-4";
+import "@fontsource-variable/public-sans";
+import "@fontsource-variable/jetbrains-mono";
+import "./theme.css";
+import { MantineProvider } from "@mantine/core";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+import { ApiProblem } from "./api/client.ts";
+import { App } from "./App.tsx";
+import { theme, variables } from "./theme.ts";
+
+const client = new QueryClient({ defaultOptions: { queries: { staleTime: 15_000, retry: (tries, error) => !(error instanceof ApiProblem && error.problem.status > 0) && tries < 3 } } });
+const nonce = document.querySelector<HTMLMetaElement>('meta[name="style-nonce"]')?.content ?? "";
+
+createRoot(document.getElementById("root") as HTMLElement).render(
+  <MantineProvider theme={theme} cssVariablesResolver={variables} defaultColorScheme="auto" getStyleNonce={() => nonce}>
+    <QueryClientProvider client={client}>
+      <BrowserRouter>
+        <App />
+      </BrowserRouter>
+    </QueryClientProvider>
+  </MantineProvider>,
+);

@@ -1,0 +1,77 @@
+import { Modal, TextInput } from "@mantine/core";
+import { useDebouncedValue } from "@mantine/hooks";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import type { Finding } from "@undercoat/core/api/api";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, withQuery } from "../api/client.ts";
+
+const pages: Finding[] = [
+  { kind: "page", title: "Ledger", detail: "how things stand", to: "/" },
+  { kind: "page", title: "Pipelines", detail: "what is loaded, and how", to: "/pipelines" },
+  { kind: "page", title: "Runs", detail: "everything that ran", to: "/runs" },
+  { kind: "page", title: "Proofs", detail: "source against warehouse", to: "/proofs" },
+  { kind: "page", title: "Warehouse", detail: "its tables", to: "/warehouse" },
+  { kind: "page", title: "Connections", detail: "outside systems", to: "/connections" },
+];
+
+/** Finds pipelines, tables, connections and runs by a part of their name. */
+export function Find({ onClose }: { onClose: () => void }) {
+  const [wanted, setWanted] = useState("");
+  const [at, setAt] = useState(0);
+  const [asked] = useDebouncedValue(wanted, 80);
+  const navigate = useNavigate();
+  const { data } = useQuery({ queryKey: ["search", asked], queryFn: () => api.get<Finding[]>(withQuery("/search", { q: asked })), enabled: asked.trim() !== "", placeholderData: keepPreviousData });
+  const matching = pages.filter((page) => page.title.toLowerCase().includes(wanted.trim().toLowerCase()));
+  const found = wanted.trim() ? [...(data ?? []), ...matching] : pages;
+  const open = (finding: Finding | undefined) => {
+    if (!finding) return;
+    onClose();
+    navigate(finding.to);
+  };
+  return (
+    <Modal opened onClose={onClose} withCloseButton={false} size="lg" padding="sm" yOffset="8vh" aria-label="Find anything">
+      <TextInput
+        aria-label="Find anything"
+        placeholder="A pipeline, table, connection or run"
+        value={wanted}
+        data-autofocus
+        role="combobox"
+        aria-expanded="true"
+        aria-controls="findings"
+        aria-activedescendant={found.length ? `finding-${at}` : undefined}
+        onChange={(event) => {
+          setWanted(event.currentTarget.value);
+          setAt(0);
+        }}
+        onKeyDown={(event) => {
+          if (event.key === "ArrowDown" || event.key === "ArrowUp") {
+            event.preventDefault();
+            setAt((before) => Math.max(0, Math.min(found.length - 1, before + (event.key === "ArrowDown" ? 1 : -1))));
+          }
+          if (event.key === "Enter") open(found[at]);
+        }}
+      />
+      <div id="findings" role="listbox" aria-label="Findings" style={{ marginTop: 8, maxHeight: 420, overflow: "auto" }}>
+        {found.map((finding, index) => (
+          <button
+            type="button"
+            key={`${finding.kind} ${finding.to} ${finding.title}`}
+            id={`finding-${index}`}
+            role="option"
+            aria-selected={index === at}
+            tabIndex={-1}
+            className="finding"
+            onClick={() => open(finding)}
+            onMouseMove={() => setAt(index)}
+          >
+            <span className="quiet">{finding.kind}</span>
+            <span className={finding.kind === "table" ? "mono strong" : "strong"}>{finding.title}</span>
+            <span className="quiet">{finding.detail}</span>
+          </button>
+        ))}
+      </div>
+      {found.length === 0 && <p className="quiet">Nothing has that in its name.</p>}
+    </Modal>
+  );
+}

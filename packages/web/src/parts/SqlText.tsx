@@ -1,0 +1,20 @@
+import { CopyButton } from "@mantine/core";
+
+/** SQL as it is run, to read and to copy. */
+export function SqlText({ sql, label = "SQL" }: { sql: string; label?: string }) {
+  return (
+    <div>
+      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
+      <pre className="sql" tabIndex={0} aria-label={label}>
+        {sql}
+      </pre>
+      <CopyButton value={sql}>
+        {({ copied, copy }) => (
+          <button type="button" className="link" onClick={copy}>
+            {copied ? "Copied" : "Copy"}
+          </button>
+        )}
+      </CopyButton>
+    </div>
+  );
+}

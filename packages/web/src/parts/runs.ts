@@ -1,0 +1,29 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import type { RunView } from "@undercoat/core/api/api";
+import type { RunKind, Scope } from "@undercoat/core/run/run";
+import { useNavigate } from "react-router";
+import { api } from "../api/client.ts";
+
+export interface RunOrder {
+  pipeline: string;
+  kind?: RunKind;
+  loads?: string[];
+  scope?: Scope;
+  rows?: boolean;
+  reason?: string;
+}
+
+/** Starts a run; by default its page opens. */
+export function useRun(after?: (run: RunView) => void) {
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: ({ pipeline, ...order }: RunOrder) => api.post<RunView>(`/pipelines/${pipeline}/run`, order),
+    onSuccess: (run) => {
+      client.setQueryData(["runs", String(run.id)], run);
+      client.invalidateQueries({ queryKey: ["dock"] });
+      if (after) after(run);
+      else navigate(`/runs/${run.id}`);
+    },
+  });
+}

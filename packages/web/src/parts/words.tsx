@@ -1,0 +1,45 @@
+import type { RunSummary } from "@undercoat/core/api/api";
+import type { Verdict } from "@undercoat/core/proof/verdict";
+import type { Failure, RunStatus } from "@undercoat/core/run/run";
+import { ApiProblem } from "../api/client.ts";
+
+/** A source's or a warehouse's side, told by letter and colour. */
+export function Side({ of }: { of: "source" | "warehouse" }) {
+  return (
+    <span className={`side ${of}`} title={of}>
+      {of === "source" ? "S" : "W"}
+    </span>
+  );
+}
+
+const kinds = { good: "good", bad: "bad", busy: "busy", plain: "" };
+
+export function StatusBadge({ status, verdict }: { status: RunStatus; verdict: Verdict | null }) {
+  const tone = status === "failed" || verdict === "disagrees" ? kinds.bad : status === "finished" ? kinds.good : status === "running" || status === "queued" ? kinds.busy : kinds.plain;
+  return <span className={`badge ${tone}`}>{status === "finished" && verdict ? `finished · ${verdict}` : status}</span>;
+}
+
+export function FailureNote({ failure }: { failure: Failure }) {
+  return (
+    <div className="note" role="alert">
+      <div className="strong">{failure.message}</div>
+      {failure.detail && <div className="mono">{failure.detail}</div>}
+      {failure.hint && <div>{failure.hint}</div>}
+    </div>
+  );
+}
+
+/** What an error says, wherever it came from. */
+export function ErrorNote({ error }: { error: unknown }) {
+  if (!error) return null;
+  const problem = error instanceof ApiProblem ? error.problem : { title: (error as Error).message, hint: undefined, detail: undefined };
+  return <FailureNote failure={{ message: problem.title, detail: problem.detail, hint: problem.hint }} />;
+}
+
+const kindWords = { load: "", prove: "proof only", repair: "repair" };
+
+/** `by hand, by Ada Vik`: why a run ran. */
+export function reasonOf(run: RunSummary): string {
+  const kind = kindWords[run.kind];
+  return [kind, run.reason, run.requestedBy ? `by ${run.requestedBy}` : ""].filter(Boolean).join(", ");
+}

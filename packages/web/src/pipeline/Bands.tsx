@@ -1,0 +1,132 @@
+import type { Preview } from "@undercoat/core/api/api";
+import type { Load } from "@undercoat/core/pipeline/pipeline";
+import type { Problem } from "@undercoat/core/pipeline/schema";
+import { figureWords } from "@undercoat/core/proof/figure";
+import { durationWords } from "@undercoat/core/schedule/duration";
+import { shortType, typeFamily } from "@undercoat/core/sql/type";
+import { Fragment } from "react";
+import { ColumnsEditor, ConditionEditor, ConnectionEditor, DatasetEditor, FiguresEditor, KeyEditor, ModeEditor, SliceEditor, TargetEditor, WatermarkEditor } from "./editors.tsx";
+import { Phrase } from "./Phrase.tsx";
+
+interface Props {
+  load: Load;
+  name: string;
+  preview: Preview | undefined;
+  problems: Problem[];
+  canEdit: boolean;
+  onSet: (load: Load) => void;
+}
+
+/** The load read as four sentences: From, Shape, Into, Prove. */
+export function Bands({ load, name, preview, problems, canEdit, onSet }: Props) {
+  const wrong = (...path: string[]) => problems.find((problem) => problem.path.join(".") === ["loads", name, ...path].join("."))?.message;
+  const under = (...path: string[]) => problems.find((problem) => problem.path.join(".").startsWith(["loads", name, ...path].join(".")))?.message;
+  const shared = { fixed: !canEdit };
+  const props = (close: () => void) => ({ load, preview, onSet, close });
+  const { from, watermark, into, proof } = load;
+  const by = proof?.by;
+  const moments = new Set((preview?.columns ?? []).filter((column) => typeFamily(column.type) === "moment").map((column) => column.name));
+  const figures = proof?.figures ?? ["rows"];
+  return (
+    <div>
+      <section className="band" aria-label="From">
+        <h2>From</h2>
+        <div>
+          Rows of{" "}
+          <Phrase {...shared} label="Table or query" wrong={wrong("from", "table") ?? wrong("from", "query") ?? wrong("from")} width={420} editor={(close) => <DatasetEditor {...props(close)} />}>
+            {from.table ?? "a query"}
+          </Phrase>{" "}
+          in{" "}
+          <Phrase {...shared} label="Source connection" wrong={wrong("from", "connection")} editor={(close) => <ConnectionEditor {...props(close)} />}>
+            {from.connection}
+          </Phrase>
+          {", "}
+          <Phrase {...shared} label="Watermark and look-back" wrong={under("watermark")} editor={(close) => <WatermarkEditor {...props(close)} />}>
+            {watermark ? <>those whose {watermark.column} passed the watermark{watermark.lookBack ? `, looking back ${durationWords(watermark.lookBack)}` : ""}</> : "all of them every time"}
+          </Phrase>
+          {", "}
+          <Phrase {...shared} label="Condition" wrong={wrong("from", "where")} editor={(close) => <ConditionEditor {...props(close)} />}>
+            {from.where ? <>where <code>{from.where}</code></> : "without a condition"}
+          </Phrase>
+          .{from.query && <pre className="sql">{from.query}</pre>}
+        </div>
+      </section>
+      <section className="band" aria-label="Shape">
+        <h2>Shape</h2>
+        <div>
+          Keep{" "}
+          <Phrase {...shared} label="Columns" wrong={under("columns")} width={560} editor={(close) => <ColumnsEditor {...props(close)} />}>
+            {preview ? (preview.unused.length ? `${preview.columns.length} of ${preview.sourceColumns.length} columns` : `all ${preview.columns.length} columns`) : "columns"}
+          </Phrase>
+          .
+          {preview && (
+            <div style={{ maxHeight: 232, overflow: "auto", marginTop: 6, fontSize: 13, lineHeight: 1.4 }}>
+              <table className="plain">
+                <thead>
+                  <tr>
+                    <th>Source</th>
+                    <th aria-label="becomes" />
+                    <th>Warehouse column</th>
+                    <th>Type</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {preview.columns.map((column) => (
+                    <tr key={column.name}>
+                      <td className="mono">{column.source}</td>
+                      <td className="quiet">→</td>
+                      <td className="mono">
+                        {column.name} {column.key && <span className="badge bad" style={{ lineHeight: "16px", fontSize: 11, padding: "0 6px" }}>key</span>}
+                      </td>
+                      <td className="quiet">{shortType(column.type)}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </div>
+          )}
+        </div>
+      </section>
+      <section className="band" aria-label="Into">
+        <h2>Into</h2>
+        <div>
+          <Phrase {...shared} label="Warehouse table" wrong={wrong("into", "table") ?? wrong("into")} editor={(close) => <TargetEditor {...props(close)} />}>
+            {into.table}
+          </Phrase>
+          {into.mode === "replace" ? ": " : ", matched on "}
+          {into.mode !== "replace" && (
+            <>
+              <Phrase {...shared} label="Key" wrong={under("into", "key")} editor={(close) => <KeyEditor {...props(close)} />}>
+                {into.key?.join(", ") ?? "all columns"}
+              </Phrase>
+              {": "}
+            </>
+          )}
+          <Phrase {...shared} label="Mode" wrong={wrong("into", "mode") ?? wrong()} width={360} editor={(close) => <ModeEditor {...props(close)} />}>
+            {into.mode === "upsert" ? "new rows are added, changed rows updated" : into.mode === "append" ? "new rows are added, none is changed" : "all rows are replaced at every run"}
+          </Phrase>
+          {into.mode === "replace" ? "." : ", rows gone from the source kept."}
+        </div>
+      </section>
+      <section className="band" aria-label="Prove">
+        <h2>Prove</h2>
+        <div>
+          By{" "}
+          <Phrase {...shared} label="Slices" wrong={under("proof", "by")} editor={(close) => <SliceEditor {...props(close)} />}>
+            {by ? `${by.slice} of ${by.column}${by.zone ? ` in ${by.zone}` : ""}` : "the whole table"}
+          </Phrase>
+          {": "}
+          <Phrase {...shared} label="Figures" wrong={under("proof", "figures")} width={380} editor={(close) => <FiguresEditor {...props(close)} />}>
+            {figures.map((figure, at) => (
+              <Fragment key={figure}>
+                {at > 0 && ", "}
+                {figureWords(figure, (column) => moments.has(column))}
+              </Fragment>
+            ))}
+          </Phrase>
+          . Tolerance none.
+        </div>
+      </section>
+    </div>
+  );
+}

@@ -1,0 +1,247 @@
+import { Button, Modal, TextInput } from "@mantine/core";
+import { useDebouncedValue, useHotkeys } from "@mantine/hooks";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import type { PipelineView, Preview, SuggestedLoad } from "@undercoat/core/api/api";
+import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { slugOf } from "@undercoat/core/pipeline/suggest";
+import { scheduleWords } from "@undercoat/core/schedule/schedule";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { useCanEdit } from "../account/me.ts";
+import { ApiProblem, api } from "../api/client.ts";
+import { Confirm } from "../parts/Confirm.tsx";
+import { counted, moment, until } from "../parts/format.ts";
+import { useRun } from "../parts/runs.ts";
+import { ErrorNote, StatusBadge } from "../parts/words.tsx";
+import { TablePicker } from "../pipelines/TablePicker.tsx";
+import { Bands } from "./Bands.tsx";
+import { useDraft } from "./draft.ts";
+import { Phrase } from "./Phrase.tsx";
+import { PreviewPane } from "./PreviewPane.tsx";
+import { ScheduleEditor } from "./ScheduleEditor.tsx";
+
+export default function PipelinePage() {
+  const { name = "" } = useParams();
+  const { data, error } = useQuery({ queryKey: ["pipelines", name], queryFn: () => api.get<PipelineView>(`/pipelines/${name}`) });
+  if (error) return <main className="page"><ErrorNote error={error} /></main>;
+  if (!data) return <main className="page" aria-busy="true" />;
+  return <Workbench key={`${name} ${data.updatedAt}`} view={data} />;
+}
+
+function AddLoads({ definition, onAdd, onClose }: { definition: Pipeline; onAdd: (loads: Pipeline["loads"]) => void; onClose: () => void }) {
+  const first = Object.values(definition.loads)[0];
+  const [from, setFrom] = useState<string | null>(first?.from.connection ?? null);
+  const [picked, setPicked] = useState<string[]>([]);
+  const schema = first?.into.table.split(".")[0]?.replaceAll('"', "") ?? "landing";
+  const suggest = useMutation({
+    mutationFn: () => api.post<SuggestedLoad[]>("/pipelines/suggest", { connection: from, tables: picked, schema }),
+    onSuccess: (suggested) => {
+      const taken = new Set(Object.keys(definition.loads));
+      const named = suggested.map(({ name, load }) => {
+        let free = name;
+        for (let number = 2; taken.has(free); number++) free = `${name}-${number}`;
+        taken.add(free);
+        return [free, load] as const;
+      });
+      onAdd(Object.fromEntries(named));
+    },
+  });
+  return (
+    <Modal opened onClose={onClose} title="Add loads" size="xl">
+      <TablePicker connection={from} onConnection={(value) => { setFrom(value); setPicked([]); }} picked={picked} onPicked={setPicked} />
+      <ErrorNote error={suggest.error} />
+      <div className="actions" style={{ justifyContent: "flex-end", marginTop: 12 }}>
+        <Button disabled={picked.length === 0} loading={suggest.isPending} onClick={() => suggest.mutate()}>
+          Add {counted(picked.length, "load")}
+        </Button>
+      </div>
+    </Modal>
+  );
+}
+
+function Workbench({ view }: { view: PipelineView }) {
+  const { load: asked } = useParams();
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const canEdit = useCanEdit();
+  const draft = useDraft(view.name, view.definition, view.updatedAt);
+  const [adding, setAdding] = useState(false);
+  const [deleting, setDeleting] = useState(false);
+  const names = Object.keys(draft.definition.loads);
+  const name = asked && draft.definition.loads[asked] ? asked : (names[0] ?? "");
+  const load = draft.definition.loads[name];
+  const [settled] = useDebouncedValue(draft.definition, 300);
+  const preview = useQuery({
+    queryKey: ["preview", view.name, name, settled.warehouse, settled.loads[name]],
+    queryFn: () => api.post<Preview>("/pipelines/preview", { pipeline: view.name, load: name, definition: settled }),
+    enabled: settled.loads[name] !== undefined,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const save = useMutation({
+    mutationFn: () => api.put<PipelineView>(`/pipelines/${view.name}`, { definition: draft.definition, updatedAt: view.updatedAt }),
+    onSuccess: (saved) => {
+      draft.discard();
+      client.setQueryData(["pipelines", view.name], saved);
+      client.invalidateQueries({ queryKey: ["ledger"] });
+    },
+  });
+  const remove = useMutation({
+    mutationFn: () => api.delete(`/pipelines/${view.name}`),
+    onSuccess: () => {
+      client.invalidateQueries({ queryKey: ["pipelines"], exact: true });
+      navigate("/pipelines");
+    },
+  });
+  const run = useRun();
+  const start = () => {
+    if (canEdit && !draft.changed) run.mutate({ pipeline: view.name });
+  };
+  useHotkeys([
+    ["mod+Enter", start],
+    ["mod+S", () => draft.changed && save.mutate()],
+    ["mod+Z", () => draft.steps > 0 && draft.undo()],
+  ], []);
+  const problems = save.error instanceof ApiProblem ? (save.error.problem.problems ?? []) : [];
+  const wrongLoads = new Set(problems.map((problem) => String(problem.path[1] ?? "")));
+  return (
+    <main className="workbench">
+      <aside aria-label="Pipeline">
+        <h1 style={{ fontSize: 21 }}>
+          <Phrase
+            fixed={!canEdit}
+            label="Title"
+            editor={(close) => <TitleEditor title={draft.definition.title} onSet={(title) => { draft.change({ ...draft.definition, title }); close(); }} />}
+          >
+            {draft.definition.title}
+          </Phrase>
+        </h1>
+        <p className="quiet" style={{ margin: "2px 0 16px" }}>
+          {draft.changed ? `draft with ${counted(draft.steps, "change")}` : `saved ${moment(view.updatedAt)}`}
+        </p>
+        <div className="quiet strong">Loads</div>
+        <nav aria-label="Loads">
+          {names.map((entry) => (
+            <Link key={entry} to={`/pipelines/${view.name}/${entry}`} className="load-link" aria-current={entry === name ? "page" : undefined}>
+              <div className="mono strong cut">{entry}</div>
+              <div className={wrongLoads.has(entry) ? "lead" : "quiet"}>{wrongLoads.has(entry) ? "something is wrong" : `${draft.definition.loads[entry]?.into.mode} · ${draft.definition.loads[entry]?.watermark?.column ?? "whole table"}`}</div>
+            </Link>
+          ))}
+        </nav>
+        {canEdit && (
+          <button type="button" className="link" style={{ margin: "8px 0 18px" }} onClick={() => setAdding(true)}>
+            Add loads
+          </button>
+        )}
+        <div className="quiet strong" style={{ marginTop: 8 }}>Runs</div>
+        <Phrase fixed={!canEdit} label="Schedule" editor={(close) => <ScheduleEditor view={view} close={close} />}>
+          {scheduleWords(view.definition.schedule)}
+        </Phrase>
+        {view.nextTimes[0] && <p className="quiet">next {until(view.nextTimes[0])}</p>}
+        {view.lastRun && (
+          <p style={{ marginTop: 10 }}>
+            <Link to={`/runs/${view.lastRun.id}`}>Run {view.lastRun.id}</Link>
+            <br />
+            <StatusBadge status={view.lastRun.status} verdict={view.lastRun.verdict} />
+          </p>
+        )}
+        <p style={{ marginTop: 8 }}>
+          <Link to={`/runs?pipeline=${view.name}`}>All its runs</Link>
+        </p>
+        {canEdit && (
+          <p style={{ marginTop: 26 }}>
+            <button type="button" className="link" onClick={() => setDeleting(true)}>
+              Delete the pipeline
+            </button>
+          </p>
+        )}
+      </aside>
+      <section aria-label="Load">
+        <div className="head" style={{ alignItems: "center", marginBottom: 4 }}>
+          <h1 className="mono" style={{ fontSize: 22, fontWeight: 500 }}>{name}</h1>
+          <div className="actions">
+            {draft.changed ? (
+              <>
+                <Button variant="default" onClick={draft.undo}>
+                  Undo
+                </Button>
+                <Button variant="default" onClick={draft.discard}>
+                  Discard
+                </Button>
+                <Button loading={save.isPending} onClick={() => save.mutate()}>
+                  Save
+                </Button>
+              </>
+            ) : (
+              canEdit && (
+                <>
+                  <Button variant="outline" onClick={() => run.mutate({ pipeline: view.name, kind: "prove", reason: "by hand" })}>
+                    Prove now
+                  </Button>
+                  <Button loading={run.isPending} onClick={start} title="Ctrl+Enter">
+                    Run now
+                  </Button>
+                </>
+              )
+            )}
+          </div>
+        </div>
+        <ErrorNote error={run.error ?? remove.error} />
+        {save.error && <ErrorNote error={save.error} />}
+        {load && <Bands load={load} name={name} preview={preview.data} problems={problems} canEdit={canEdit} onSet={(next) => draft.changeLoad(name, next)} />}
+        {canEdit && names.length > 1 && (
+          <p style={{ marginTop: 14 }}>
+            <button
+              type="button"
+              className="link"
+              onClick={() => {
+                const { [name]: _, ...rest } = draft.definition.loads;
+                draft.change({ ...draft.definition, loads: rest });
+                navigate(`/pipelines/${view.name}`);
+              }}
+            >
+              Take {name} out of the pipeline
+            </button>
+            <span className="quiet"> (its table stays in the warehouse)</span>
+          </p>
+        )}
+      </section>
+      <section aria-label="Rows">
+        <PreviewPane preview={preview.data} error={preview.error} busy={preview.isFetching} />
+      </section>
+      {adding && (
+        <AddLoads
+          definition={draft.definition}
+          onClose={() => setAdding(false)}
+          onAdd={(loads) => {
+            draft.change({ ...draft.definition, loads: { ...draft.definition.loads, ...loads } });
+            setAdding(false);
+            navigate(`/pipelines/${view.name}/${Object.keys(loads)[0] ?? ""}`);
+          }}
+        />
+      )}
+      {deleting && (
+        <Confirm title={`Delete ${view.definition.title}`} name={view.name} action="Delete it" onClose={() => setDeleting(false)} onConfirm={() => { setDeleting(false); remove.mutate(); }}>
+          The pipeline, its schedule and its marks in the ledger go. The tables in the warehouse and the history of runs stay.
+        </Confirm>
+      )}
+    </main>
+  );
+}
+
+function TitleEditor({ title, onSet }: { title: string; onSet: (title: string) => void }) {
+  const [value, setValue] = useState(title);
+  return (
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        if (slugOf(value)) onSet(value.trim());
+      }}
+    >
+      <TextInput label="Title" value={value} onChange={(event) => setValue(event.currentTarget.value)} data-autofocus />
+      <Button type="submit" size="xs" mt="sm" disabled={!value.trim()}>
+        Set
+      </Button>
+    </form>
+  );
+}

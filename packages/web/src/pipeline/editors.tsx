@@ -1,0 +1,301 @@
+import { Button, Checkbox, MultiSelect, NumberInput, Radio, Select, Stack, Textarea, TextInput } from "@mantine/core";
+import type { ConnectionView, Preview } from "@undercoat/core/api/api";
+import type { DatasetSummary } from "@undercoat/core/dataset/dataset";
+import type { Load, Mode, ProofBy, SliceUnit } from "@undercoat/core/pipeline/pipeline";
+import { formatFigure, parseFigure } from "@undercoat/core/proof/figure";
+import { formatTableName } from "@undercoat/core/sql/identifier";
+import { canBeWatermark, shortType, typeFamily } from "@undercoat/core/sql/type";
+import { useQuery } from "@tanstack/react-query";
+import { type FormEvent, type ReactNode, useState } from "react";
+import { api } from "../api/client.ts";
+import { zone } from "../parts/format.ts";
+
+/** The small forms behind a band's phrases. Each gets the load and gives the changed one; Enter sets, Esc leaves it as it was. */
+interface EditorProps {
+  load: Load;
+  preview: Preview | undefined;
+  onSet: (load: Load) => void;
+  close: () => void;
+}
+
+function Form({ onSubmit, children, disabled }: { onSubmit: () => void; children: ReactNode; disabled?: boolean }) {
+  return (
+    <form
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        event.stopPropagation();
+        onSubmit();
+      }}
+    >
+      <Stack gap="sm">
+        {children}
+        <div className="right">
+          <Button type="submit" size="xs" disabled={disabled}>
+            Set
+          </Button>
+        </div>
+      </Stack>
+    </form>
+  );
+}
+
+const inPopover = { comboboxProps: { withinPortal: false } };
+
+/** Leaves out what a load's new dataset may not have. */
+function fromElsewhere(load: Load, from: Load["from"]): Load {
+  const { columns: _, ...rest } = load;
+  return { ...rest, from };
+}
+
+export function DatasetEditor({ load, onSet, close }: EditorProps) {
+  const [kind, setKind] = useState(load.from.query ? "query" : "table");
+  const [table, setTable] = useState(load.from.table ?? "");
+  const [query, setQuery] = useState(load.from.query ?? "SELECT …\nFROM …");
+  const datasets = useQuery({ queryKey: ["datasets", load.from.connection], queryFn: () => api.get<DatasetSummary[]>(`/connections/${load.from.connection}/datasets`) });
+  const names = (datasets.data ?? []).map((row) => formatTableName({ schema: row.schema, table: row.name }));
+  return (
+    <Form
+      disabled={kind === "table" ? !table : !query.trim()}
+      onSubmit={() => {
+        const { table: _t, query: _q, ...from } = load.from;
+        onSet(fromElsewhere(load, { ...from, ...(kind === "table" ? { table } : { query }) }));
+        close();
+      }}
+    >
+      <Radio.Group value={kind} onChange={setKind} label="Read from">
+        <Stack gap={4} mt={4}>
+          <Radio value="table" label="a table or view" />
+          <Radio value="query" label="a query that only reads" />
+        </Stack>
+      </Radio.Group>
+      {kind === "table" ? (
+        <Select label="Table" data={[...new Set([...(table ? [table] : []), ...names])]} value={table} onChange={(value) => setTable(value ?? "")} searchable {...inPopover} />
+      ) : (
+        <Textarea label="Query" value={query} onChange={(event) => setQuery(event.currentTarget.value)} autosize minRows={6} maxRows={14} classNames={{ input: "mono" }} />
+      )}
+    </Form>
+  );
+}
+
+export function ConnectionEditor({ load, onSet, close }: EditorProps) {
+  const connections = useQuery({ queryKey: ["connections"], queryFn: () => api.get<ConnectionView[]>("/connections") });
+  const [name, setName] = useState(load.from.connection);
+  return (
+    <Form
+      onSubmit={() => {
+        onSet({ ...load, from: { ...load.from, connection: name } });
+        close();
+      }}
+    >
+      <Select label="Source connection" data={(connections.data ?? []).map((row) => row.name)} value={name} onChange={(value) => setName(value ?? name)} {...inPopover} />
+    </Form>
+  );
+}
+
+export function ConditionEditor({ load, onSet, close }: EditorProps) {
+  const [where, setWhere] = useState(load.from.where ?? "");
+  return (
+    <Form
+      onSubmit={() => {
+        const { where: _, ...from } = load.from;
+        onSet({ ...load, from: where.trim() ? { ...from, where: where.trim() } : from });
+        close();
+      }}
+    >
+      <Textarea label="Only rows where" description="An SQL condition over the source's columns; empty reads all rows" value={where} onChange={(event) => setWhere(event.currentTarget.value)} autosize minRows={3} placeholder="region = 'north'" classNames={{ input: "mono" }} data-autofocus />
+    </Form>
+  );
+}
+
+export function WatermarkEditor({ load, preview, onSet, close }: EditorProps) {
+  const [column, setColumn] = useState<string | null>(load.watermark?.column ?? null);
+  const [lookBack, setLookBack] = useState(load.watermark?.lookBack ?? "");
+  const candidates = (preview?.sourceColumns ?? []).filter((entry) => canBeWatermark(entry.type));
+  const chosen = candidates.find((entry) => entry.name === column);
+  const moment = !chosen || typeFamily(chosen.type) === "moment";
+  return (
+    <Form
+      onSubmit={() => {
+        const { watermark: _, ...rest } = load;
+        onSet(column ? { ...rest, watermark: { column, ...(lookBack ? { lookBack } : {}) } } : rest);
+        close();
+      }}
+    >
+      <Select
+        label="Read only what passed the highest"
+        placeholder="none: read all rows every time"
+        clearable
+        data={candidates.map((entry) => ({ value: entry.name, label: `${entry.name} (${shortType(entry.type)})` }))}
+        value={column}
+        onChange={setColumn}
+        {...inPopover}
+      />
+      {column && <TextInput label="Looking back" description={moment ? "An ISO 8601 duration, such as PT10M; it covers rows that are committed late" : "A whole number; it covers rows that are committed late"} value={lookBack} onChange={(event) => setLookBack(event.currentTarget.value)} />}
+    </Form>
+  );
+}
+
+export function ColumnsEditor({ load, preview, onSet, close }: EditorProps) {
+  const source = preview?.sourceColumns ?? [];
+  const [names, setNames] = useState<Record<string, string>>(() => {
+    const pairs = load.columns ? Object.entries(load.columns).map(([name, column]) => [column, name] as const) : source.map((entry) => [entry.name, entry.name] as const);
+    return Object.fromEntries(pairs);
+  });
+  const [wanted, setWanted] = useState("");
+  const shown = source.filter((entry) => entry.name.toLowerCase().includes(wanted.toLowerCase()));
+  const used = source.filter((entry) => names[entry.name] !== undefined);
+  const repeated = used.find((entry, at) => used.findIndex((other) => names[other.name] === names[entry.name]) < at);
+  const empty = used.find((entry) => names[entry.name] === "");
+  return (
+    <Form
+      disabled={used.length === 0 || repeated !== undefined || empty !== undefined}
+      onSubmit={() => {
+        const plain = used.length === source.length && used.every((entry) => names[entry.name] === entry.name);
+        const { columns: _, ...rest } = load;
+        onSet(plain ? rest : { ...rest, columns: Object.fromEntries(used.map((entry) => [names[entry.name] ?? entry.name, entry.name])) });
+        close();
+      }}
+    >
+      <TextInput aria-label="Filter columns" placeholder="Filter as you type" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} />
+      <div style={{ maxHeight: 300, overflow: "auto" }}>
+        <table className="plain">
+          <thead>
+            <tr>
+              <th>Load</th>
+              <th>Source column</th>
+              <th>Warehouse column</th>
+            </tr>
+          </thead>
+          <tbody>
+            {shown.map((entry) => (
+              <tr key={entry.name}>
+                <td>
+                  <Checkbox
+                    size="xs"
+                    aria-label={`Load ${entry.name}`}
+                    checked={names[entry.name] !== undefined}
+                    onChange={(event) => {
+                      const { [entry.name]: _, ...others } = names;
+                      setNames(event.currentTarget.checked ? { ...names, [entry.name]: entry.name } : others);
+                    }}
+                  />
+                </td>
+                <td className="mono">
+                  {entry.name} <span className="quiet">{shortType(entry.type)}</span>
+                </td>
+                <td>{names[entry.name] !== undefined && <TextInput size="xs" aria-label={`Name of ${entry.name} in the warehouse`} value={names[entry.name]} onChange={(event) => setNames({ ...names, [entry.name]: event.currentTarget.value })} classNames={{ input: "mono" }} />}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      {repeated && <p className="wrong-text">Two columns are named {names[repeated.name]}.</p>}
+      {empty && <p className="wrong-text">{empty.name} has no name in the warehouse.</p>}
+    </Form>
+  );
+}
+
+export function TargetEditor({ load, onSet, close }: EditorProps) {
+  const [table, setTable] = useState(load.into.table);
+  return (
+    <Form
+      disabled={!table.includes(".")}
+      onSubmit={() => {
+        onSet({ ...load, into: { ...load.into, table } });
+        close();
+      }}
+    >
+      <TextInput label="Warehouse table" description="schema.table; it is made where it is missing" value={table} onChange={(event) => setTable(event.currentTarget.value)} classNames={{ input: "mono" }} data-autofocus />
+    </Form>
+  );
+}
+
+export const modeWords: Record<Mode, { title: string; says: string }> = {
+  upsert: { title: "upsert", says: "New rows are added, changed rows updated; rows that are the same are left alone." },
+  append: { title: "append", says: "New rows are added; none is changed. A row read twice is not added twice." },
+  replace: { title: "replace", says: "All rows are replaced by the source's at every run." },
+};
+
+export function ModeEditor({ load, onSet, close }: EditorProps) {
+  const [mode, setMode] = useState<Mode>(load.into.mode);
+  return (
+    <Form
+      onSubmit={() => {
+        onSet({ ...load, into: { ...load.into, mode } });
+        close();
+      }}
+    >
+      <Radio.Group value={mode} onChange={(value) => setMode(value as Mode)} label="How rows are written">
+        <Stack gap={8} mt={6}>
+          {(Object.keys(modeWords) as Mode[]).map((name) => (
+            <Radio key={name} value={name} label={modeWords[name].title} description={modeWords[name].says} />
+          ))}
+        </Stack>
+      </Radio.Group>
+    </Form>
+  );
+}
+
+export function KeyEditor({ load, preview, onSet, close }: EditorProps) {
+  const [key, setKey] = useState(load.into.key ?? []);
+  return (
+    <Form
+      onSubmit={() => {
+        const { key: _, ...into } = load.into;
+        onSet({ ...load, into: key.length ? { ...into, key } : into });
+        close();
+      }}
+    >
+      <MultiSelect label="Columns that identify a row" description="In this order; warehouse names" data={(preview?.columns ?? []).map((entry) => entry.name)} value={key} onChange={setKey} searchable {...inPopover} />
+    </Form>
+  );
+}
+
+export function SliceEditor({ load, preview, onSet, close }: EditorProps) {
+  const by = load.proof?.by;
+  const [column, setColumn] = useState<string | null>(by?.column ?? null);
+  const [slice, setSlice] = useState<SliceUnit>(by?.slice ?? "day");
+  const [inZone, setInZone] = useState(by?.zone ?? zone);
+  const moments = (preview?.columns ?? []).filter((entry) => typeFamily(entry.type) === "moment");
+  const zoned = moments.find((entry) => entry.name === column)?.type.includes("with time zone") ?? false;
+  return (
+    <Form
+      onSubmit={() => {
+        const figures = load.proof?.figures ?? ["rows"];
+        const next: ProofBy | null = column ? { column, slice, ...(zoned ? { zone: inZone } : {}) } : null;
+        onSet({ ...load, proof: next ? { by: next, figures } : { figures } });
+        close();
+      }}
+    >
+      <Select label="Slices of" placeholder="none: the whole table is one slice" clearable data={moments.map((entry) => entry.name)} value={column} onChange={setColumn} {...inPopover} />
+      {column && <Select label="Each slice is a" data={["hour", "day", "week", "month", "year"]} value={slice} onChange={(value) => setSlice((value ?? "day") as SliceUnit)} {...inPopover} />}
+      {column && zoned && <TextInput label="In the zone" value={inZone} onChange={(event) => setInZone(event.currentTarget.value)} />}
+    </Form>
+  );
+}
+
+export function FiguresEditor({ load, preview, onSet, close }: EditorProps) {
+  const [figures, setFigures] = useState(load.proof?.figures ?? ["rows"]);
+  const possible = (preview?.columns ?? []).flatMap((entry) => {
+    const family = typeFamily(entry.type);
+    const sums = ["integer", "numeric", "float"].includes(family) ? [formatFigure("sum", entry.name)] : [];
+    const ends = family === "other" ? [] : [formatFigure("min", entry.name), formatFigure("max", entry.name)];
+    return [...sums, ...ends, formatFigure("count", entry.name)];
+  });
+  const known = figures.filter((figure) => figure !== "rows" && !possible.includes(figure) && parseFigure(figure));
+  return (
+    <Form
+      disabled={figures.length === 0}
+      onSubmit={() => {
+        onSet({ ...load, proof: { ...(load.proof?.by ? { by: load.proof.by } : {}), figures } });
+        close();
+      }}
+    >
+      <MultiSelect label="Figures that both sides compute" data={["rows", ...possible, ...known]} value={figures} onChange={setFigures} searchable maxDropdownHeight={220} {...inPopover} />
+    </Form>
+  );
+}
+
+export function MinutesInput({ value, onChange }: { value: number; onChange: (value: number) => void }) {
+  return <NumberInput label="Minutes" min={1} max={44_640} value={value} onChange={(next) => onChange(Number(next) || 1)} />;
+}

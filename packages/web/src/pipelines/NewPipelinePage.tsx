@@ -1,0 +1,130 @@
+import { Button, Select, TextInput } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import type { ConnectionView, PipelineView, SuggestedLoad } from "@undercoat/core/api/api";
+import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { slugOf } from "@undercoat/core/pipeline/suggest";
+import { durationWords } from "@undercoat/core/schedule/duration";
+import { useEffect, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { ApiProblem, api } from "../api/client.ts";
+import { counted } from "../parts/format.ts";
+import { useUrlState } from "../parts/url.ts";
+import { ErrorNote } from "../parts/words.tsx";
+import { TablePicker } from "./TablePicker.tsx";
+
+/** A new pipeline in one page: tick tables, look at what is suggested, name it. */
+export default function NewPipelinePage() {
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const [from, setFrom] = useUrlState("from");
+  const [picked, setPicked] = useState<string[]>([]);
+  const [title, setTitle] = useState("");
+  const [warehouse, setWarehouse] = useState<string | null>(null);
+  const [schema, setSchema] = useState("landing");
+  const connections = useQuery({ queryKey: ["connections"], queryFn: () => api.get<ConnectionView[]>("/connections") });
+  const others = (connections.data ?? []).filter((row) => row.name !== from);
+  useEffect(() => {
+    const used = others.find((row) => row.usedBy.some((use) => use.as === "warehouse")) ?? others[0];
+    if (!warehouse && from && used) setWarehouse(used.name);
+  }, [from, others, warehouse]);
+  const suggested = useQuery({
+    queryKey: ["suggest", from, picked, schema],
+    queryFn: () => api.post<SuggestedLoad[]>("/pipelines/suggest", { connection: from, tables: picked, schema }),
+    enabled: from !== "" && picked.length > 0 && schema !== "",
+    placeholderData: (before) => before,
+  });
+  const loads = picked.length ? (suggested.data ?? []) : [];
+  const create = useMutation({
+    mutationFn: () => {
+      const definition: Pipeline = { title, warehouse: warehouse ?? "", loads: Object.fromEntries(loads.map((entry) => [entry.name, entry.load])) };
+      return api.post<PipelineView>("/pipelines", { name: slugOf(title), definition });
+    },
+    onSuccess: (view) => {
+      client.setQueryData(["pipelines", view.name], view);
+      client.invalidateQueries({ queryKey: ["pipelines"] });
+      navigate(`/pipelines/${view.name}`);
+    },
+  });
+  const problem = create.error instanceof ApiProblem ? create.error : null;
+  const ready = title.trim() !== "" && loads.length > 0 && warehouse !== null;
+  if (connections.data?.length === 0)
+    return (
+      <main className="page">
+        <h1>A pipeline needs a source and a warehouse.</h1>
+        <p style={{ margin: "10px 0 18px" }}>No connection is known yet. Add one for the system to read from and one for the warehouse.</p>
+        <Button component={Link} to="/connections?new=1">
+          Add a connection
+        </Button>
+      </main>
+    );
+  return (
+    <main className="page">
+      <div className="head">
+        <div>
+          <div className="crumbs">
+            <Link to="/pipelines">Pipelines</Link> / New
+          </div>
+          <h1>{loads.length ? `${counted(loads.length, "table")} to load` : "Tick the tables to load"}</h1>
+        </div>
+      </div>
+      <TablePicker connection={from || null} onConnection={(name) => { setFrom(name ?? ""); setPicked([]); }} picked={picked} onPicked={setPicked} />
+      <ErrorNote error={suggested.error} />
+      {loads.length > 0 && (
+        <form
+          onSubmit={(event) => {
+            event.preventDefault();
+            if (ready) create.mutate();
+          }}
+        >
+          <h2 style={{ margin: "22px 0 6px" }}>What is suggested</h2>
+          <p className="quiet">Everything here can be changed in the pipeline itself.</p>
+          <table className="plain" style={{ margin: "8px 0 16px" }}>
+            <thead>
+              <tr>
+                <th>From</th>
+                <th>Into</th>
+                <th>Mode</th>
+                <th>Watermark</th>
+                <th>Why</th>
+              </tr>
+            </thead>
+            <tbody>
+              {loads.map(({ name, load, why }) => (
+                <tr key={name}>
+                  <td className="mono">{load.from.table}</td>
+                  <td className="mono">{load.into.table}</td>
+                  <td>
+                    {load.into.mode}
+                    {load.into.key && <span className="mono"> {load.into.key.join(", ")}</span>}
+                  </td>
+                  <td>{load.watermark ? <><span className="mono">{load.watermark.column}</span> less {durationWords(load.watermark.lookBack ?? "")}</> : "whole table"}</td>
+                  <td className="quiet">{why}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <div className="actions" style={{ alignItems: "flex-end" }}>
+            <TextInput label="Pipeline's title" value={title} onChange={(event) => setTitle(event.currentTarget.value)} style={{ width: 240 }} error={problem?.at("name")} required withAsterisk={false} />
+            <Select label="Warehouse connection" data={(connections.data ?? []).map((row) => row.name)} value={warehouse} onChange={setWarehouse} style={{ width: 220 }} />
+            <TextInput label="Schema there" value={schema} onChange={(event) => setSchema(event.currentTarget.value)} style={{ width: 180 }} />
+            <Button type="submit" loading={create.isPending} disabled={!ready}>
+              Make the pipeline
+            </Button>
+          </div>
+          <div style={{ marginTop: 12 }}>
+            <ErrorNote error={create.error} />
+            {problem?.problem.problems && problem.problem.problems.length > 1 && (
+              <ul className="wrong-text">
+                {problem.problem.problems.map((entry) => (
+                  <li key={entry.path.join(".")}>
+                    <span className="mono">{entry.path.join(".")}</span>: {entry.message}
+                  </li>
+                ))}
+              </ul>
+            )}
+          </div>
+        </form>
+      )}
+    </main>
+  );
+}

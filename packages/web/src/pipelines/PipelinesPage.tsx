@@ -1,0 +1,86 @@
+import { Button, TextInput } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import type { PipelineSummary } from "@undercoat/core/api/api";
+import { scheduleWords } from "@undercoat/core/schedule/schedule";
+import { Link } from "react-router";
+import { useCanEdit } from "../account/me.ts";
+import { api } from "../api/client.ts";
+import { counted, moment, until } from "../parts/format.ts";
+import { HourButton } from "../parts/hour.tsx";
+import { useRun } from "../parts/runs.ts";
+import { useUrlState } from "../parts/url.ts";
+import { ErrorNote, StatusBadge } from "../parts/words.tsx";
+
+export default function PipelinesPage() {
+  const canEdit = useCanEdit();
+  const [wanted, setWanted] = useUrlState("find");
+  const { data, error } = useQuery({ queryKey: ["pipelines"], queryFn: () => api.get<PipelineSummary[]>("/pipelines") });
+  const run = useRun();
+  const shown = (data ?? []).filter((row) => [row.title, row.name, ...row.loads.map((load) => load.table)].some((text) => text.toLowerCase().includes(wanted.toLowerCase())));
+  return (
+    <main className="page">
+      <div className="head">
+        <div>
+          <h1>{data ? (data.length ? `${counted(data.length, "pipeline")} load ${counted(data.reduce((sum, row) => sum + row.loads.length, 0), "table")}` : "No pipelines yet") : "Pipelines"}</h1>
+          <p className="quiet">{data?.length === 0 ? "A pipeline is a list of loads, each from one dataset into one warehouse table." : "Each load proves itself as it runs."}</p>
+        </div>
+        <div className="actions">
+          <HourButton />
+          {canEdit && (
+            <Button component={Link} to="/pipelines/new">
+              New pipeline
+            </Button>
+          )}
+        </div>
+      </div>
+      <ErrorNote error={error ?? run.error} />
+      {data && data.length > 0 && (
+        <>
+          <TextInput aria-label="Filter pipelines" placeholder="Filter by name or table" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} style={{ maxWidth: 300, marginBottom: 10 }} />
+          <table className="plain">
+            <thead>
+              <tr>
+                <th>Pipeline</th>
+                <th>Loads</th>
+                <th>Runs</th>
+                <th>Last run</th>
+                <th>State</th>
+                <th />
+              </tr>
+            </thead>
+            <tbody>
+              {shown.map((row) => (
+                <tr key={row.name}>
+                  <td>
+                    <Link to={`/pipelines/${row.name}`} className="strong">
+                      {row.title}
+                    </Link>
+                    <div className="quiet mono">{row.name}</div>
+                  </td>
+                  <td style={{ maxWidth: 360 }}>
+                    <span className="mono">{row.loads.slice(0, 4).map((load) => load.table).join(", ")}</span>
+                    {row.loads.length > 4 && <span className="quiet"> and {row.loads.length - 4} more</span>}
+                  </td>
+                  <td>
+                    {scheduleWords(row.schedule ?? undefined)}
+                    {row.nextAt && <div className="quiet">next {until(row.nextAt)}</div>}
+                  </td>
+                  <td className="nowrap">{row.lastRun ? <Link to={`/runs/${row.lastRun.id}`}>{moment(row.lastRun.startedAt ?? row.lastRun.createdAt)}</Link> : <span className="quiet">never</span>}</td>
+                  <td>{row.lastRun && <StatusBadge status={row.lastRun.status} verdict={row.lastRun.verdict} />}</td>
+                  <td className="right">
+                    {canEdit && (
+                      <Button size="xs" variant="outline" onClick={() => run.mutate({ pipeline: row.name })}>
+                        Run now
+                      </Button>
+                    )}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          {shown.length === 0 && <p className="quiet" style={{ marginTop: 12 }}>No pipeline has “{wanted}” in its name or tables.</p>}
+        </>
+      )}
+    </main>
+  );
+}

@@ -1,0 +1,113 @@
+import { Button } from "@mantine/core";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import type { PipelineView, ProofView } from "@undercoat/core/api/api";
+import { subtract } from "@undercoat/core/proof/decimal";
+import type { Cause } from "@undercoat/core/proof/difference";
+import { durationWords } from "@undercoat/core/schedule/duration";
+import { useCanEdit } from "../account/me.ts";
+import { api } from "../api/client.ts";
+import { bytes, counted, grouped, signed } from "../parts/format.ts";
+import { useRun } from "../parts/runs.ts";
+import { ErrorNote } from "../parts/words.tsx";
+
+const are = (rows: number) => (rows === 1 ? "is" : "are");
+
+/** How long a late row was late, from PostgreSQL's interval text, rounded up to a look-back that would have read it. */
+export function lookBackFor(late: string | null | undefined): string | null {
+  const match = /^(?:(\d+) days? ?)?(?:(\d+):(\d+):(\d+))?/.exec(late ?? "");
+  if (!late || !match) return null;
+  const minutes = Number(match[1] ?? 0) * 1440 + Number(match[2] ?? 0) * 60 + Number(match[3] ?? 0) + 1;
+  if (minutes <= 90) return `PT${minutes}M`;
+  if (minutes <= 36 * 60) return `PT${Math.ceil(minutes / 60)}H`;
+  return `P${Math.ceil(minutes / 1440)}D`;
+}
+
+function causeWords(cause: Cause, proof: ProofView): string {
+  const rows = counted(cause.rows, "row");
+  if (cause.kind === "waiting") return `${rows} changed at the source after the last load and ${are(cause.rows)} waiting for the next one.`;
+  if (cause.kind === "deleted") return `${rows} ${are(cause.rows)} only in the warehouse: deleted at the source. This load keeps such rows.`;
+  const back = lookBackFor(cause.late);
+  const hint = back ? ` A look-back of ${durationWords(back)} would have read ${cause.rows === 1 ? "it" : "them"}.` : "";
+  return `${rows} carr${cause.rows === 1 ? "ies" : "y"} a ${proof.watermarkColumn ?? "watermark"} before the watermark, but came or changed after it was taken: committed late, or changed without moving it.${hint}`;
+}
+
+/** What the differing rows add up to, why, and how to mend them. */
+export function Explanation({ proof }: { proof: ProofView }) {
+  const canEdit = useCanEdit();
+  const client = useQueryClient();
+  const rows = proof.rows;
+  const search = useRun();
+  const repair = useRun();
+  const late = rows?.causes.find((cause) => cause.kind === "late");
+  const back = lookBackFor(late?.late);
+  const widen = useMutation({
+    mutationFn: async () => {
+      const view = await api.get<PipelineView>(`/pipelines/${proof.pipeline}`);
+      const load = view.definition.loads[proof.load];
+      if (!load?.watermark || !back) return null;
+      const definition = { ...view.definition, loads: { ...view.definition.loads, [proof.load]: { ...load, watermark: { ...load.watermark, lookBack: back } } } };
+      return api.put<PipelineView>(`/pipelines/${proof.pipeline}`, { definition, updatedAt: view.updatedAt });
+    },
+    onSuccess: () => client.invalidateQueries({ queryKey: ["pipelines"] }),
+  });
+  if (!rows)
+    return (
+      <section className="panel" aria-label="Explanation">
+        <h2>{proof.verdict === "proved" ? "Both sides say the same" : "Which rows differ is not known yet"}</h2>
+        <p style={{ margin: "8px 0 14px" }} className="quiet">
+          {proof.verdict === "proved" ? "Figures can hide two changes that cancel each other; comparing rows finds those too." : "Checksums find them without moving the table."}
+        </p>
+        <ErrorNote error={search.error} />
+        {canEdit && (
+          <Button variant={proof.verdict === "proved" ? "outline" : "filled"} loading={search.isPending} onClick={() => search.mutate({ pipeline: proof.pipeline, kind: "prove", loads: [proof.load], rows: true, reason: "row by row" })}>
+            {proof.verdict === "proved" ? "Compare row by row" : "Show the rows that differ"}
+          </Button>
+        )}
+      </section>
+    );
+  const found = rows.missing + rows.extra + rows.different;
+  const loadable = rows.rows.filter((row) => row.kind !== "extra" && row.key.every((value) => value !== null)).map((row) => row.key as string[]);
+  const sum = proof.figures.find((pair) => pair.figure.startsWith("sum(")) ?? proof.figures[0];
+  const difference = sum ? subtract(sum.warehouse ?? "0", sum.source ?? "0") : null;
+  const total = proof.figures.find((pair) => pair.figure === "rows")?.source ?? null;
+  return (
+    <section className="panel" aria-label="Explanation">
+      <h2>
+        {found === 0 ? "Row by row, both sides say the same" : `${rows.complete ? "" : "At least "}${grouped(String(found))} of ${grouped(total)} rows explain ${difference && !/^-?0(\.0+)?$/.test(difference) ? signed(difference) : "it"}`}
+      </h2>
+      <div style={{ margin: "8px 0" }}>
+        {rows.missing > 0 && <div>{counted(rows.missing, "row")} {are(rows.missing)} missing from the warehouse</div>}
+        {rows.different > 0 && <div>{counted(rows.different, "row")} {rows.different === 1 ? "has" : "have"} other values there</div>}
+        {rows.extra > 0 && <div>{counted(rows.extra, "row")} {are(rows.extra)} only in the warehouse</div>}
+        <div className="quiet">
+          Found by comparing {counted(rows.checksums, "checksum")} and {counted(rows.keysRead, "key")}; {bytes(rows.bytes)} were moved.
+        </div>
+      </div>
+      {rows.causes.length > 0 && (
+        <div className="note" style={{ margin: "10px 0 14px" }}>
+          {rows.causes.map((cause) => (
+            <p key={cause.kind}>
+              <span className="strong">Likely cause. </span>
+              {causeWords(cause, proof)}
+            </p>
+          ))}
+        </div>
+      )}
+      <ErrorNote error={repair.error ?? widen.error} />
+      {canEdit && (
+        <div className="actions">
+          {loadable.length > 0 && proof.key.length > 0 && (
+            <Button loading={repair.isPending} onClick={() => repair.mutate({ pipeline: proof.pipeline, kind: "repair", loads: [proof.load], scope: { kind: "keys", keys: loadable }, reason: `the rows of proof ${proof.id}` })}>
+              Load {loadable.length === 1 ? "this row" : `these ${grouped(String(loadable.length))} rows`}
+            </Button>
+          )}
+          {late && back && proof.watermarkColumn && (
+            <Button variant="outline" loading={widen.isPending} disabled={widen.isSuccess} onClick={() => widen.mutate()}>
+              {widen.isSuccess ? `Look-back is now ${durationWords(back)}` : `Set look-back to ${durationWords(back)}`}
+            </Button>
+          )}
+        </div>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,178 @@
+import { Button, Modal } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import type { ProofView } from "@undercoat/core/api/api";
+import { sameValue, subtract } from "@undercoat/core/proof/decimal";
+import { figureWords } from "@undercoat/core/proof/figure";
+import type { SliceFigures } from "@undercoat/core/proof/verdict";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { useCanEdit } from "../account/me.ts";
+import { api } from "../api/client.ts";
+import { DataTable, type Column } from "../parts/DataTable.tsx";
+import { exactTime, grouped, moment, signed, sliceName } from "../parts/format.ts";
+import { useRun } from "../parts/runs.ts";
+import { SqlText } from "../parts/SqlText.tsx";
+import { useUrlState } from "../parts/url.ts";
+import { ErrorNote, Side } from "../parts/words.tsx";
+import { Explanation } from "./Explanation.tsx";
+import { RowByRow } from "./RowByRow.tsx";
+
+/** The first figure that differs in a slice, warehouse less source; what is no number is told as differing. */
+function difference(slice: SliceFigures): string {
+  const pair = slice.figures.find((entry) => entry.figure.startsWith("sum(") && !sameValue(entry.source, entry.warehouse)) ?? slice.figures.find((entry) => !sameValue(entry.source, entry.warehouse));
+  if (!pair) return "0";
+  const exact = subtract(pair.warehouse ?? "0", pair.source ?? "0");
+  return exact === null ? "differs" : signed(exact);
+}
+
+function value(text: string | null) {
+  return text && /^\d{4}-\d\d-\d\d \d\d:\d\d:\d\d/.test(text) ? text.slice(0, 19) : grouped(text);
+}
+
+function columnsFor(proof: ProofView): Column<SliceFigures>[] {
+  const shown = proof.sliceFigures[0]?.figures.map((pair) => pair.figure) ?? [];
+  const pair = (slice: SliceFigures, figure: string) => slice.figures.find((entry) => entry.figure === figure);
+  const figures = shown.slice(0, 2).flatMap((figure): Column<SliceFigures>[] => {
+    const width = "minmax(92px, 1fr)";
+    const words = figureWords(figure);
+    return [
+      { head: <>{words} <Side of="source" /></>, width, right: true, cell: (slice) => <span className="mono">{value(pair(slice, figure)?.source ?? null)}</span> },
+      { head: <>{words} <Side of="warehouse" /></>, width, right: true, cell: (slice) => <span className={`mono${sameValue(pair(slice, figure)?.source ?? null, pair(slice, figure)?.warehouse ?? null) ? "" : " lead strong"}`}>{value(pair(slice, figure)?.warehouse ?? null)}</span> },
+    ];
+  });
+  return [
+    { head: proof.by ? proof.by.slice[0]?.toUpperCase() + proof.by.slice.slice(1) : "Slice", width: "130px", cell: (slice) => <span className={slice.verdict === "disagrees" ? "strong" : undefined}>{proof.by ? sliceName(slice.slice) : "whole table"}</span> },
+    ...figures,
+    { head: "Difference", width: "104px", right: true, cell: (slice) => <span className={`mono${slice.verdict === "disagrees" ? " lead strong" : ""}`}>{difference(slice)}</span> },
+  ];
+}
+
+/** Every figure of one slice, and what can be done with it. */
+function SliceDetail({ proof, slice, onClose }: { proof: ProofView; slice: SliceFigures; onClose: () => void }) {
+  const canEdit = useCanEdit();
+  const run = useRun();
+  const scope = proof.by ? { kind: "slice" as const, slice: slice.slice } : { kind: "due" as const };
+  const name = proof.by ? sliceName(slice.slice) : "the whole table";
+  return (
+    <Modal opened onClose={onClose} title={`${proof.target}, ${name}`} size="lg">
+      <table className="plain">
+        <thead>
+          <tr>
+            <th>Figure</th>
+            <th className="right">Source</th>
+            <th className="right">Warehouse</th>
+            <th className="right">Difference</th>
+          </tr>
+        </thead>
+        <tbody>
+          {slice.figures.map((pair) => (
+            <tr key={pair.figure}>
+              <td>{figureWords(pair.figure)}</td>
+              <td className="right mono">{grouped(pair.source)}</td>
+              <td className="right mono">{grouped(pair.warehouse)}</td>
+              <td className={`right mono${sameValue(pair.source, pair.warehouse) ? "" : " lead strong"}`}>{sameValue(pair.source, pair.warehouse) ? "0" : signed(subtract(pair.warehouse ?? "0", pair.source ?? "0"))}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <ErrorNote error={run.error} />
+      {canEdit && (
+        <div className="actions" style={{ marginTop: 14 }}>
+          <Button onClick={() => run.mutate({ pipeline: proof.pipeline, kind: "prove", loads: [proof.load], scope, rows: true, reason: `the rows of ${name}` })}>Compare row by row</Button>
+          <Button variant="outline" onClick={() => run.mutate({ pipeline: proof.pipeline, kind: "prove", loads: [proof.load], scope, reason: name })}>
+            Prove this {proof.by?.slice ?? "table"} again
+          </Button>
+          <Button variant="outline" onClick={() => run.mutate({ pipeline: proof.pipeline, kind: "load", loads: [proof.load], scope, reason: `${name} again` })}>
+            Reload it
+          </Button>
+        </div>
+      )}
+    </Modal>
+  );
+}
+
+export default function ProofPage() {
+  const { id = "" } = useParams();
+  const canEdit = useCanEdit();
+  const [only, setOnly] = useUrlState("slices");
+  const [open, setOpen] = useState<SliceFigures | null>(null);
+  const [sqlShown, setSqlShown] = useState(false);
+  const { data: proof, error } = useQuery({ queryKey: ["proofs", "one", id], queryFn: () => api.get<ProofView>(`/proofs/${id}`) });
+  const run = useRun();
+  if (error) return <main className="page"><ErrorNote error={error} /></main>;
+  if (!proof) return <main className="page" aria-busy="true" />;
+  const slices = proof.sliceFigures.filter((slice) => only !== "differing" || slice.verdict === "disagrees");
+  const { all, agreeing } = proof.slices;
+  const unit = proof.by?.slice ?? "slice";
+  const title = !proof.by ? (proof.verdict === "proved" ? "the figures agree" : "the figures disagree") : `${grouped(String(agreeing))} of ${grouped(String(all))} ${unit}${all === 1 ? "" : "s"} agree${all === 1 ? "s" : ""}`;
+  const hidden = proof.verdict === "disagrees" && agreeing === all;
+  return (
+    <main className="page">
+      <div className="head">
+        <div>
+          <div className="crumbs">
+            <Link to="/proofs">Proofs</Link> / <Link to={`/proofs?pipeline=${proof.pipeline}&load=${proof.load}`}>{proof.load}</Link> / Proof {proof.id}
+            {proof.newest > proof.id && (
+              <>
+                {" · "}
+                <Link to={`/proofs/${proof.newest}`} style={{ color: "var(--oxide)" }}>
+                  there is a newer one
+                </Link>
+              </>
+            )}
+          </div>
+          <h1>
+            {proof.load}: {title}
+            {hidden && ", yet rows differ"}
+          </h1>
+          <p>
+            <Side of="source" /> <span className="mono">{proof.source}</span> in {proof.connection} against <Side of="warehouse" /> <span className="mono">{proof.target}</span>
+            {proof.key.length > 0 && <>, matched on <b>{proof.key.join(", ")}</b></>}
+            {proof.by && <>, by <b>{proof.by.slice} of {proof.by.column}</b>{proof.by.zone ? ` in ${proof.by.zone}` : ""}</>}. Both read {exactTime(proof.at).slice(0, 8)}, {moment(proof.at).replace(/^\S+ /, "")}, by <Link to={`/runs/${proof.run}`}>run {proof.run}</Link>.
+          </p>
+        </div>
+        {canEdit && (
+          <div className="actions" style={{ flexWrap: "nowrap" }}>
+            <Button loading={run.isPending} onClick={() => run.mutate({ pipeline: proof.pipeline, kind: "prove", loads: [proof.load], rows: proof.rows !== null, reason: "by hand" })}>
+              Prove again
+            </Button>
+          </div>
+        )}
+      </div>
+      <ErrorNote error={run.error} />
+      <div className="columns" style={{ gridTemplateColumns: "minmax(0, 1.15fr) minmax(0, 1fr)" }}>
+        <section aria-label="Figures by slice">
+          <DataTable label="Figures by slice" height={272} columns={columnsFor(proof)} rows={slices} rowKey={(slice) => slice.slice ?? ""} chosen={(slice) => slice.verdict === "disagrees"} onOpen={setOpen} />
+          <div className="actions" style={{ justifyContent: "space-between", marginTop: 8 }}>
+            <span className="quiet">
+              {proof.sliceFigures.length < all ? `${grouped(String(all - proof.sliceFigures.length))} that agreed are not kept. ` : ""}A row opens all its figures.
+            </span>
+            <span className="actions">
+              {agreeing < all && (
+                <button type="button" className="link" aria-pressed={only === "differing"} onClick={() => setOnly(only === "differing" ? "" : "differing")}>
+                  {only === "differing" ? `Show all ${grouped(String(proof.sliceFigures.length))}` : `Differing only · ${all - agreeing}`}
+                </button>
+              )}
+              <button type="button" className="link" onClick={() => setSqlShown(true)}>
+                Both queries
+              </button>
+            </span>
+          </div>
+        </section>
+        <Explanation proof={proof} />
+      </div>
+      {proof.rows && <RowByRow rows={proof.rows} />}
+      {open && <SliceDetail proof={proof} slice={open} onClose={() => setOpen(null)} />}
+      <Modal opened={sqlShown} onClose={() => setSqlShown(false)} title="Both queries, as they were run" size="xl">
+        <h3>
+          <Side of="source" /> Source
+        </h3>
+        <SqlText sql={proof.sourceSql} label="The source's query" />
+        <h3 style={{ marginTop: 14 }}>
+          <Side of="warehouse" /> Warehouse
+        </h3>
+        <SqlText sql={proof.warehouseSql} label="The warehouse's query" />
+      </Modal>
+    </main>
+  );
+}

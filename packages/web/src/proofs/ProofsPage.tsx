@@ -1,0 +1,92 @@
+import { Button, TextInput } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import type { ProofSummary } from "@undercoat/core/api/api";
+import { sameValue, subtract } from "@undercoat/core/proof/decimal";
+import { figureWords } from "@undercoat/core/proof/figure";
+import { Link } from "react-router";
+import { useCanEdit } from "../account/me.ts";
+import { api, withQuery } from "../api/client.ts";
+import { counted, grouped, moment, signed } from "../parts/format.ts";
+import { Mark } from "../parts/Mark.tsx";
+import { useRun } from "../parts/runs.ts";
+import { useUrlState } from "../parts/url.ts";
+import { ErrorNote } from "../parts/words.tsx";
+
+/** The latest proof of every load, those that disagree first; or one load's proofs in time. */
+export default function ProofsPage() {
+  const canEdit = useCanEdit();
+  const [wanted, setWanted] = useUrlState("find");
+  const [pipeline] = useUrlState("pipeline");
+  const [load] = useUrlState("load");
+  const one = pipeline !== "" && load !== "";
+  const { data, error } = useQuery({ queryKey: ["proofs", pipeline, load], queryFn: () => api.get<ProofSummary[]>(withQuery("/proofs", { pipeline, load })) });
+  const run = useRun();
+  const shown = (data ?? []).filter((row) => `${row.target} ${row.title}`.toLowerCase().includes(wanted.toLowerCase()));
+  const ordered = one ? shown : [...shown].sort((a, b) => Number(a.verdict === "proved") - Number(b.verdict === "proved") || (a.target < b.target ? -1 : 1));
+  const agreeing = (data ?? []).filter((row) => row.verdict === "proved").length;
+  return (
+    <main className="page">
+      <div className="head">
+        <div>
+          {one && (
+            <div className="crumbs">
+              <Link to="/proofs">Proofs</Link> / {load}
+            </div>
+          )}
+          <h1>{!data ? "Proofs" : data.length === 0 ? "Nothing has been proved yet" : one ? `${counted(data.length, "proof")} of ${data[0]?.target}` : `${agreeing} of ${counted(data.length, "table")} agree${agreeing === data.length ? "" : " with their source"}`}</h1>
+          <p className="quiet">{data?.length === 0 ? "Run a pipeline: each load leaves a proof." : one ? "Newest first; each is kept with both queries and both values." : "The latest proof of each load."}</p>
+        </div>
+        {data && data.length > 0 && <TextInput aria-label="Filter proofs" placeholder="Filter by table or pipeline" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} w={240} />}
+      </div>
+      <ErrorNote error={error ?? run.error} />
+      {ordered.length > 0 && (
+        <table className="plain">
+          <thead>
+            <tr>
+              <th>{one ? "Proved" : "Warehouse table"}</th>
+              <th>Verdict</th>
+              <th className="right">Slices that agree</th>
+              <th>Figures</th>
+              <th>{one ? "" : "Proved"}</th>
+              <th />
+            </tr>
+          </thead>
+          <tbody>
+            {ordered.map((row) => (
+              <tr key={row.id}>
+                <td>
+                  <Link to={`/proofs/${row.id}`} className={one ? undefined : "mono"}>
+                    {one ? moment(row.at) : row.target}
+                  </Link>
+                  <div className="quiet">{row.title}</div>
+                </td>
+                <td className="nowrap">
+                  <Mark state={row.verdict === "proved" ? "proved" : row.verdict === "disagrees" ? "disagrees" : "loaded"} /> <span className={row.verdict === "disagrees" ? "lead strong" : "good strong"}>{row.verdict === "proved" ? "agrees" : row.verdict}</span>
+                </td>
+                <td className="right mono nowrap">
+                  {grouped(String(row.slices.agreeing))} of {grouped(String(row.slices.all))}
+                </td>
+                <td>
+                  {row.figures.map((pair) => (
+                    <div key={pair.figure}>
+                      <span className="quiet">{figureWords(pair.figure)}</span> <span className="mono">{grouped(pair.warehouse)}</span>
+                      {!sameValue(pair.source, pair.warehouse) && <span className="lead strong mono"> {signed(subtract(pair.warehouse ?? "0", pair.source ?? "0"))}</span>}
+                    </div>
+                  ))}
+                </td>
+                <td className="nowrap quiet">{one ? (row.whole ? "all slices" : "a part") : moment(row.at)}</td>
+                <td className="right">
+                  {canEdit && !one && (
+                    <Button size="xs" variant="outline" onClick={() => run.mutate({ pipeline: row.pipeline, kind: "prove", loads: [row.load], rows: row.verdict === "disagrees", reason: "by hand" })}>
+                      Prove now
+                    </Button>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </main>
+  );
+}

@@ -1,0 +1,186 @@
+import { Button, Modal } from "@mantine/core";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import type { RunLine, RunLoadView, RunView } from "@undercoat/core/api/api";
+import { addTallies, balances } from "@undercoat/core/run/run";
+import { useEffect, useRef, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { useCanEdit } from "../account/me.ts";
+import { api } from "../api/client.ts";
+import type { Progress } from "../api/events.ts";
+import { bytes, exactTime, grouped, moment, seconds } from "../parts/format.ts";
+import { SqlText } from "../parts/SqlText.tsx";
+import { ErrorNote, FailureNote, reasonOf, StatusBadge } from "../parts/words.tsx";
+import { Equation } from "./Equation.tsx";
+import { Phases } from "./Phases.tsx";
+
+const active = (run: RunView) => run.status === "queued" || run.status === "running";
+
+/** Log lines as they come, the SQL behind each one click away. */
+function Lines({ run }: { run: RunView }) {
+  const [sql, setSql] = useState<RunLine | null>(null);
+  const { data } = useQuery({ queryKey: ["lines", run.id], queryFn: () => api.get<RunLine[]>(`/runs/${run.id}/lines`) });
+  const box = useRef<HTMLDivElement>(null);
+  const count = data?.length ?? 0;
+  const live = active(run);
+  useEffect(() => {
+    if (live && count) box.current?.scrollTo({ top: box.current.scrollHeight });
+  }, [count, live]);
+  return (
+    <>
+      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
+      <div className="log" ref={box} role="log" aria-label="What happened" tabIndex={0}>
+        {data?.map((line) => (
+          <div key={line.id}>
+            <time dateTime={line.at}>{exactTime(line.at)}</time>
+            {line.load && <span className="strong">{line.load}: </span>}
+            <span className={line.message.startsWith("failed") ? "lead" : undefined}>{line.message}</span>{" "}
+            {line.sql && (
+              <button type="button" className="link" onClick={() => setSql(line)} aria-label={`SQL of ${line.message}`}>
+                SQL
+              </button>
+            )}
+          </div>
+        ))}
+        {count === 0 && <span className="quiet">{run.status === "queued" ? "Waiting for a worker." : "Nothing was told."}</span>}
+      </div>
+      <Modal opened={sql !== null} onClose={() => setSql(null)} title={sql ? `${sql.load ?? ""}: ${sql.message}` : ""} size="xl">
+        {sql?.sql && <SqlText sql={sql.sql} />}
+      </Modal>
+    </>
+  );
+}
+
+function ProofWords({ load }: { load: RunLoadView }) {
+  if (!load.slices || load.proof === null) return <span className="quiet">{load.status === "finished" ? "unproved" : "–"}</span>;
+  const { all, agreeing } = load.slices;
+  const agreed = load.verdict === "proved";
+  const slices = all > 1 ? `${grouped(String(agreeing))} of ${grouped(String(all))} slices agree${load.whole ? "" : " of those touched"}` : agreed ? `${load.figures.length} of ${load.figures.length} figures agree` : "the figures disagree";
+  return (
+    <Link to={`/proofs/${load.proof}`} className={`strong ${agreed ? "good" : "lead"}`}>
+      {load.verdict === "unproved" ? "nothing touched, nothing to prove" : slices}
+    </Link>
+  );
+}
+
+function stateWords(load: RunLoadView, progress: Progress | undefined): string {
+  if (load.status !== "running") return load.status;
+  if (load.waitingFor) return `waits for ${load.waitingFor}`;
+  const words: Record<string, string> = { wait: "planning", read: "reading", check: "checking", apply: "applying", prove: "proving" };
+  const rows = progress && progress.rows !== "0" && load.phase === "read" ? `, ${grouped(progress.rows)} rows so far, ${grouped(String(progress.rate))}/s` : "";
+  return `${words[load.phase ?? ""] ?? "starting"}${rows}`;
+}
+
+export default function RunPage() {
+  const { id = "" } = useParams();
+  const navigate = useNavigate();
+  const canEdit = useCanEdit();
+  const { data: run, error } = useQuery({ queryKey: ["runs", id], queryFn: () => api.get<RunView>(`/runs/${id}`), refetchInterval: ({ state }) => (state.data && active(state.data) ? 2000 : false) });
+  const { data: progress } = useQuery<Record<string, Progress>>({ queryKey: ["progress", Number(id)], queryFn: () => ({}), staleTime: Number.POSITIVE_INFINITY });
+  const cancel = useMutation({ mutationFn: () => api.post(`/runs/${id}/cancel`) });
+  const again = useMutation({ mutationFn: () => api.post<RunView>(`/runs/${id}/again`), onSuccess: (next) => navigate(`/runs/${next.id}`) });
+  if (error) return <main className="page"><ErrorNote error={error} /></main>;
+  if (!run) return <main className="page" aria-busy="true" />;
+  const tally = addTallies(run.loads.map((load) => load.tally));
+  const moved = run.loads.reduce((sum, load) => sum + Number(load.bytes), 0);
+  const marks = run.loads.map((load) => load.watermark).filter((value) => value !== null);
+  const disagreeing = run.loads.find((load) => load.verdict === "disagrees");
+  const proof = (disagreeing ?? run.loads.find((load) => load.proof !== null))?.proof;
+  const live = active(run);
+  return (
+    <main className="page">
+      <div className="head">
+        <div>
+          <div className="crumbs">
+            <Link to="/pipelines">Pipelines</Link> / <Link to={`/pipelines/${run.pipeline}`}>{run.title}</Link> / Run {run.id}
+          </div>
+          <div className="actions">
+            <h1>
+              {run.title}, {moment(run.startedAt ?? run.createdAt)}
+            </h1>
+            <StatusBadge status={run.status} verdict={run.verdict} />
+          </div>
+          <p className="quiet">{reasonOf(run)}</p>
+        </div>
+        <div className="actions">
+          {canEdit && live && (
+            <Button variant="outline" loading={cancel.isPending} onClick={() => cancel.mutate()}>
+              Cancel the run
+            </Button>
+          )}
+          {canEdit && !live && (
+            <Button variant="outline" loading={again.isPending} onClick={() => again.mutate()}>
+              Run again
+            </Button>
+          )}
+          {proof !== undefined && proof !== null && (
+            <Button component={Link} to={`/proofs/${proof}`}>
+              Open the proof
+            </Button>
+          )}
+        </div>
+      </div>
+      <ErrorNote error={cancel.error ?? again.error} />
+      {run.failure && <FailureNote failure={run.failure} />}
+      {run.kind !== "prove" && (
+        <section className="panel" aria-label="Tally" style={{ display: "flex", justifyContent: "space-between", gap: 24, alignItems: "center", margin: "10px 0" }}>
+          <Equation tally={tally} />
+          <div className="right">
+            <h2 className={live ? "quiet" : balances(tally) ? "good" : "lead"}>{live ? "Counting" : balances(tally) ? "The tally balances" : "The tally does not balance"}</h2>
+            <span className="quiet">
+              {seconds(run.startedAt, run.finishedAt ?? (live ? new Date().toISOString() : null))} · {bytes(moved)}
+              {marks.length === 1 && ` · watermark now ${marks[0]?.slice(0, 19)}`}
+            </span>
+          </div>
+        </section>
+      )}
+      <div className="columns" style={{ marginTop: 18 }}>
+        <section aria-label="Where the time went">
+          <h2 style={{ marginBottom: 8 }}>Where the time went</h2>
+          <Phases loads={run.loads} />
+        </section>
+        <section>
+          <h2 style={{ marginBottom: 8 }}>What happened</h2>
+          <Lines run={run} />
+        </section>
+      </div>
+      <h2 style={{ margin: "20px 0 4px" }}>Each load</h2>
+      <table className="plain">
+        <thead>
+          <tr>
+            <th>Load</th>
+            <th className="right">Read</th>
+            <th className="right">New</th>
+            <th className="right">Changed</th>
+            <th className="right">Same</th>
+            <th className="right">Rejected</th>
+            <th>State</th>
+            <th>Proof</th>
+          </tr>
+        </thead>
+        <tbody>
+          {run.loads.map((load) => (
+            <tr key={load.load}>
+              <td>
+                <Link to={`/pipelines/${run.pipeline}/${load.load}`} className="mono" style={{ color: "var(--ink)" }}>
+                  {load.into}
+                </Link>
+              </td>
+              {(["read", "new", "changed", "same", "rejected"] as const).map((field) => (
+                <td key={field} className="right mono">
+                  {run.kind === "prove" ? "–" : grouped(field === "read" && load.status === "running" ? (progress?.[load.load]?.rows ?? "0") : load.tally[field])}
+                </td>
+              ))}
+              <td className={load.status === "failed" ? "lead" : "quiet"}>
+                {stateWords(load, progress?.[load.load])}
+                {load.failure && <div>{load.failure.message}</div>}
+              </td>
+              <td>
+                <ProofWords load={load} />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </main>
+  );
+}

@@ -1,0 +1,67 @@
+import { TextInput } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import type { WarehouseTable } from "@undercoat/core/api/api";
+import type { Row } from "../connections/rows.ts";
+import { Link } from "react-router";
+import { api, withQuery } from "../api/client.ts";
+import { FirstRows } from "../connections/FirstRows.tsx";
+import { DataTable } from "../parts/DataTable.tsx";
+import { bytes, counted, grouped, moment } from "../parts/format.ts";
+import { useUrlState } from "../parts/url.ts";
+import { ErrorNote } from "../parts/words.tsx";
+
+export default function WarehousePage() {
+  const [wanted, setWanted] = useUrlState("find");
+  const [open, setOpen] = useUrlState("table");
+  const { data, error } = useQuery({ queryKey: ["warehouse"], queryFn: () => api.get<WarehouseTable[]>("/warehouse") });
+  const id = (row: WarehouseTable) => `${row.connection}/${row.schema}.${row.name}`;
+  const chosen = data?.find((row) => id(row) === open);
+  const rows = useQuery({
+    queryKey: ["rows", open],
+    queryFn: () => api.get<Row[]>(withQuery(`/connections/${chosen?.connection}/rows`, { schema: chosen?.schema, table: chosen?.name, limit: 200 })),
+    enabled: chosen !== undefined,
+  });
+  const shown = (data ?? []).filter((row) => `${row.schema}.${row.name}`.toLowerCase().includes(wanted.toLowerCase()));
+  const size = (data ?? []).reduce((sum, row) => sum + Number(row.bytes ?? 0), 0);
+  const loaded = (data ?? []).filter((row) => row.pipeline).length;
+  return (
+    <main className="page">
+      <div className="head">
+        <div>
+          <h1>{!data ? "Warehouse" : data.length ? `${counted(data.length, "table")}, ${bytes(size)}` : "The warehouse is empty"}</h1>
+          <p className="quiet">{data?.length ? `${loaded} of them ${loaded === 1 ? "is" : "are"} loaded by a pipeline.` : data ? "A pipeline makes its tables when it first runs." : ""}</p>
+        </div>
+        <TextInput aria-label="Filter tables" placeholder="Filter tables" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} w={240} />
+      </div>
+      <ErrorNote error={error} />
+      {shown.length > 0 && (
+        <DataTable
+          label="Tables of the warehouse"
+          height={chosen ? 250 : "calc(100vh - 220px)"}
+          rows={shown}
+          rowKey={id}
+          chosen={() => false}
+          onOpen={(row) => setOpen(open === id(row) ? "" : id(row))}
+          columns={[
+            { head: "Table", width: "minmax(0, 1.4fr)", cell: (row) => <span className={`mono${open === id(row) ? " strong" : ""}`}>{row.schema}.{row.name}</span> },
+            { head: "Connection", width: "minmax(0, 0.7fr)", cell: (row) => row.connection },
+            { head: "Rows, about", width: "120px", right: true, cell: (row) => <span className="mono">{grouped(row.rows)}</span> },
+            { head: "Size", width: "100px", right: true, cell: (row) => <span className="mono">{bytes(row.bytes)}</span> },
+            { head: "Loaded by", width: "minmax(0, 1fr)", cell: (row) => (row.pipeline ? <Link to={`/pipelines/${row.pipeline}/${row.load}`} onClick={(event) => event.stopPropagation()}>{row.pipeline} · {row.load}</Link> : <span className="quiet">nobody here</span>) },
+            { head: "Last loaded", width: "160px", cell: (row) => <span className="quiet">{row.loadedAt ? moment(row.loadedAt) : "–"}</span> },
+          ]}
+        />
+      )}
+      {data && data.length > 0 && shown.length === 0 && <p className="quiet">No table has “{wanted}” in its name.</p>}
+      {chosen && (
+        <section style={{ marginTop: 20 }} aria-label="Rows">
+          <h2 className="mono" style={{ fontWeight: 500 }}>
+            {chosen.schema}.{chosen.name}
+          </h2>
+          <ErrorNote error={rows.error} />
+          <FirstRows rows={rows.data} busy={rows.isFetching} />
+        </section>
+      )}
+    </main>
+  );
+}
