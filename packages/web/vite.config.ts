@@ -3,6 +3,6 @@ import { defineConfig } from "vite";
 
 export default defineConfig({
   plugins: [react()],
-  build: { target: "es2022", chunkSizeWarningLimit: 800 },
+  build: { target: "es2022", assetsInlineLimit: 0, chunkSizeWarningLimit: 800 },
   server: { proxy: { "/api": "http://127.0.0.1:4400" } },
 });

@@ -1,0 +1,59 @@
+import { readFileSync } from "node:fs";
+import { join } from "node:path";
+import { chromium } from "@playwright/test";
+
+/**
+ * Takes the pictures of docs/screenshots from a running demo:
+ * `npx tsx e2e/pictures.ts [folder] [view…]`, with UNDERCOAT_DATA where it is not `.data`.
+ */
+const data = process.env.UNDERCOAT_DATA ?? ".data";
+const address = readFileSync(join(data, "address"), "utf8").trim();
+const token = readFileSync(join(data, "token"), "utf8").trim();
+const [folder = "docs/screenshots", ...only] = process.argv.slice(2);
+
+async function ask<T>(path: string): Promise<T> {
+  return (await fetch(`${address}/api${path}`, { headers: { Authorization: `Bearer ${token}` } })).json() as Promise<T>;
+}
+
+type Listed = { id: number; pipeline: string; load: string; kind: string; verdict: string };
+const runs = await ask<Listed[]>("/runs?pipeline=harbour-day&kind=load");
+const proofs = await ask<Listed[]>("/proofs?pipeline=payments&load=payment");
+
+const views: Record<string, string> = {
+  ledger: "/",
+  pipelines: "/pipelines",
+  pipeline: "/pipelines/harbour-day/booking",
+  "new-pipeline": "/pipelines/new?from=bookings",
+  runs: "/runs",
+  run: `/runs/${runs[0]?.id}`,
+  proofs: "/proofs",
+  proof: `/proofs/${proofs[0]?.id}`,
+  warehouse: "/warehouse?table=warehouse%2Fharbour.booking",
+  connections: "/connections",
+  connection: "/connections/bookings?table=%5B%22public%22%2C%22booking%22%5D&show=time",
+  users: "/users",
+  tokens: "/tokens",
+};
+
+const browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync"] });
+for (const scheme of ["light", "dark"] as const) {
+  const context = await browser.newContext({ viewport: { width: 1280, height: 800 }, colorScheme: scheme, timezoneId: "Europe/Oslo", locale: "en-GB", extraHTTPHeaders: { Authorization: `Bearer ${token}` } });
+  const page = await context.newPage();
+  page.on("pageerror", (error) => console.error("page error:", error.message));
+  page.on("console", (message) => message.type() === "error" && console.error("console:", message.text()));
+  for (const [name, path] of Object.entries(views)) {
+    const file = scheme === "dark" ? `${name}-dark` : name;
+    if (only.length ? !only.includes(file) : scheme === "dark" && name !== "ledger") continue;
+    await page.goto(address + path);
+    await page.locator("main h1, main h2").first().waitFor();
+    await page.waitForLoadState("load");
+    await page.waitForTimeout(700);
+    if (name === "new-pipeline") {
+      await page.getByRole("checkbox", { name: "Tick all shown" }).check();
+      await page.getByRole("heading", { name: "What is suggested" }).waitFor();
+    }
+    await page.screenshot({ path: join(folder, `${file}.png`) });
+  }
+  await context.close();
+}
+await browser.close();
