@@ -50,7 +50,7 @@ SELECT n, CASE WHEN route < 8 THEN 'north' ELSE 'south' END, route, day, 1 + flo
   CASE WHEN demo.chance(n, 17) < 0.62 THEN demo.pick(ARRAY['car','car + trailer','van','motorbike','bicycle'], n, 18) END,
   CASE WHEN demo.chance(n, 19) < 0.2 THEN jsonb_build_object('meal', demo.chance(n, 20) < 0.5, 'cabin', demo.pick(ARRAY['none','inside','sea view'], n, 21)) END,
   CASE WHEN demo.chance(n, 22) < 0.01 THEN repeat('Asked about the timetable again; ', 12 + (n % 9)::int) WHEN demo.chance(n, 22) < 0.02 THEN '' END,
-  least(day::timestamptz + interval '9 hours', $NOW) - demo.chance(n, 23) * interval '6 hours' - CASE WHEN n % 5003 = 0 THEN interval '3 days' ELSE interval '0' END
+  CASE WHEN day < current_date THEN day::timestamptz + interval '9 hours' - demo.chance(n, 23) * interval '6 hours' ELSE $NOW - demo.chance(n, 23) * interval '30 days' END - CASE WHEN n % 5003 = 0 THEN interval '3 days' ELSE interval '0' END
 FROM (SELECT n, (current_date - 730 + floor((n - 1) * 760.0 / 200000)::int)::date AS day, 1 + floor(demo.chance(n, 12) * 14)::int AS route, 1 + floor(demo.chance(n, 13) * 40000)::int AS customer FROM generate_series(1, 200000) n) b;`;
 
 const others = `

@@ -31,3 +31,10 @@ export function sameValue(a: string | null, b: string | null): boolean {
   const difference = subtract(a, b);
   return difference !== null && /^0(\.0+)?$/.test(difference);
 }
+
+/** `1204118.50` → `1,204,118.50`; text that is no decimal comes back as it is. */
+export function grouped(text: string): string {
+  const match = decimal.exec(text);
+  if (!match) return text;
+  return `${match[1] ? "−" : ""}${(match[2] ?? "").replace(/\B(?=(\d{3})+$)/g, ",")}${match[3] ? `.${match[3]}` : ""}`;
+}

@@ -1,6 +1,7 @@
 import { pipeline as pipe } from "node:stream/promises";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, planLoad, type Window, windowFor } from "@undercoat/core/plan/plan";
+import { grouped } from "@undercoat/core/proof/decimal";
 import { balances, type LoadProof, type Phase, type PhaseTime, type Scope, type Tally } from "@undercoat/core/run/run";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
@@ -107,7 +108,7 @@ async function load(order: LoadOrder, source: Snapshot, warehouse: WarehouseSess
   const direct = created && window.kind === "all";
   const stage = direct ? null : await warehouse.stage(plan, run.id);
   const { rows: read, bytes } = await transfer(source, warehouse, plan, window, stage ?? plan.target, report, signal);
-  report.line(`${read} rows ${direct ? "written" : "staged"}`);
+  report.line(`${grouped(read)} rows ${direct ? "written" : "staged"}`);
 
   if (stage) {
     clock.start("check");
@@ -171,7 +172,7 @@ async function transfer(source: Snapshot, warehouse: WarehouseSession, plan: Loa
   }
   const sent = String(rows.rowCount);
   const taken = String(sink.rowCount);
-  if (sent !== taken) throw new LoadFailure({ message: `The source sent ${sent} rows and the warehouse took ${taken}`, hint: "Nothing was written; run again." });
+  if (sent !== taken) throw new LoadFailure({ message: `The source sent ${grouped(sent)} rows and the warehouse took ${grouped(taken)}`, hint: "Nothing was written; run again." });
   report.progress(sent, bytes);
   return { rows: sent, bytes };
 }
@@ -188,12 +189,12 @@ function windowWords(plan: LoadPlan, window: Window): string {
     case "slice":
       return `reading the ${plan.by?.slice} ${window.slice ?? "without a date"}`;
     case "keys":
-      return `reading ${window.keys.length} rows by their key`;
+      return `reading ${grouped(String(window.keys.length))} rows by their key`;
   }
 }
 
 function proofWords(proof: LoadProof): string {
   const agreeing = proof.slices.filter((slice) => slice.verdict === "proved").length;
   if (proof.slices.length === 1 && proof.slices[0]?.slice === null) return `proof: the figures ${proof.verdict === "proved" ? "agree" : "disagree"}`;
-  return `proof: ${agreeing} of ${proof.slices.length} slices agree`;
+  return `proof: ${grouped(String(agreeing))} of ${grouped(String(proof.slices.length))} slices agree`;
 }

@@ -47,7 +47,9 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
     const proof = proofs.find((row) => row.pipeline === pipeline && row.load === load);
     const by = definition.proof?.by;
     const rows = proof?.whole ? (proof.figures.find((pair) => pair.figure === "rows")?.warehouse ?? null) : null;
-    const shown = mine.map(mark);
+    // A day without rows on either side is proved as well, where the whole table was compared.
+    const bare = by?.slice === "day" && proof?.whole ? days.filter((day) => !mine.some((row) => row.slice === day)) : [];
+    const shown = [...mine.map(mark), ...bare.map((day): LedgerSlice => ({ slice: day, state: "proved", figures: [{ figure: "rows", source: "0", warehouse: "0" }], proof: proof?.id ?? null }))];
     return {
       pipeline,
       load,

@@ -7,7 +7,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api, withQuery } from "../api/client.ts";
-import { grouped, moment, signed, sliceName, zone } from "../parts/format.ts";
+import { counted, grouped, moment, signed, sliceName, zone } from "../parts/format.ts";
 import { HourButton } from "../parts/hour.tsx";
 import { Legend, Mark, type MarkState, markWords } from "../parts/Mark.tsx";
 import { useRun } from "../parts/runs.ts";
@@ -117,10 +117,13 @@ function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
 /** How things stand, in a sentence or two. */
 function standing(groups: LedgerGroup[]): { title: string; rest: string; differs: boolean } {
   const tables = groups.flatMap((group) => group.tables);
-  const marks = tables.flatMap((table) => table.slices.filter((slice) => slice.slice !== "" || !table.sliced));
-  const proved = marks.filter((mark) => mark.state === "proved").length;
+  const days = tables.filter((table) => table.sliced).flatMap((table) => table.slices.filter((slice) => slice.slice !== ""));
+  const whole = tables.filter((table) => !table.sliced).flatMap((table) => table.slices);
+  const proved = (marks: LedgerSlice[]) => marks.filter((mark) => mark.state === "proved").length;
+  const share = (marks: LedgerSlice[], one: string) => (proved(marks) === marks.length ? `all ${counted(marks.length, one)}` : `${grouped(String(proved(marks)))} of ${counted(marks.length, one)}`);
   const unloaded = tables.filter((table) => !table.loadedAt);
-  if (marks.length === 0) return { title: "Nothing has been loaded yet.", rest: "Run a pipeline, and its tables are proved here.", differs: false };
+  if (days.length + whole.length === 0) return { title: "Nothing has been loaded yet.", rest: "Run a pipeline, and its tables are proved here.", differs: false };
+  const counts = [...(days.length ? [share(days, "day")] : []), ...(whole.length ? [share(whole, "whole table")] : [])].join(" and ");
   const bad = tables.filter((table) => table.verdict === "disagrees");
   const told = bad.map((table) => {
     const days = table.slices.filter((slice) => slice.state === "disagrees" || slice.state === "empty").length + table.earlierDisagreements.length;
@@ -128,7 +131,7 @@ function standing(groups: LedgerGroup[]): { title: string; rest: string; differs
   });
   const loading = tables.filter((table) => table.loading).length;
   const parts = [...told, ...(loading ? [`${loading} ${loading === 1 ? "table is" : "tables are"} loading now`] : []), ...(unloaded.length ? [`${unloaded.length} ${unloaded.length === 1 ? "table has" : "tables have"} not been loaded`] : [])];
-  return { title: proved === marks.length ? `All ${grouped(String(marks.length))} marks stand proved.` : `${grouped(String(proved))} of ${grouped(String(marks.length))} marks stand proved.`, rest: parts.length ? `${parts.join("; ")}.` : "Every table says what its source says.", differs: bad.length > 0 };
+  return { title: `${counts[0]?.toUpperCase()}${counts.slice(1)} stand proved.`, rest: parts.length ? `${parts.join("; ")}.` : "Every table says what its source says.", differs: bad.length > 0 };
 }
 
 export default function LedgerPage() {

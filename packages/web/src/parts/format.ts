@@ -1,11 +1,10 @@
+import { grouped as exact } from "@undercoat/core/proof/decimal";
+
 /** How numbers and times are written on every page. Exact text stays text: nothing here goes through a float. */
 
-/** `1204118.50` → `1,204,118.50`; text that is no number comes back as it is. */
+/** A number with separators; `–` where there is none. */
 export function grouped(text: string | null | undefined): string {
-  if (text === null || text === undefined) return "–";
-  const match = /^(-?)(\d+)(\.\d+)?$/.exec(text);
-  if (!match) return text;
-  return `${match[1] ? "−" : ""}${(match[2] ?? "").replace(/\B(?=(\d{3})+$)/g, ",")}${match[3] ?? ""}`;
+  return text === null || text === undefined ? "–" : exact(text);
 }
 
 /** A signed difference: `+3`, `−412.50`, `0`. */

@@ -40,13 +40,22 @@ export function Bands({ load, name, preview, problems, canEdit, onSet }: Props) 
           <Phrase {...shared} label="Source connection" wrong={wrong("from", "connection")} editor={(close) => <ConnectionEditor {...props(close)} />}>
             {from.connection}
           </Phrase>
-          {", "}
-          <Phrase {...shared} label="Watermark and look-back" wrong={under("watermark")} editor={(close) => <WatermarkEditor {...props(close)} />}>
-            {watermark ? <>those whose {watermark.column} passed the watermark{watermark.lookBack ? `, looking back ${durationWords(watermark.lookBack)}` : ""}</> : "all of them every time"}
+          {watermark ? " whose " : ", "}
+          <Phrase {...shared} label="Watermark" wrong={under("watermark")} editor={(close) => <WatermarkEditor {...props(close)} />}>
+            {watermark ? watermark.column : "all of them every time"}
           </Phrase>
+          {watermark && (
+            <>
+              {" passed the watermark, looking back "}
+              <Phrase {...shared} label="Look-back" editor={(close) => <WatermarkEditor {...props(close)} />}>
+                {watermark.lookBack ? durationWords(watermark.lookBack) : "not at all"}
+              </Phrase>
+            </>
+          )}
           {", "}
+          {from.where ? "where " : "under "}
           <Phrase {...shared} label="Condition" wrong={wrong("from", "where")} editor={(close) => <ConditionEditor {...props(close)} />}>
-            {from.where ? <>where <code>{from.where}</code></> : "without a condition"}
+            {from.where ? <code>{from.where}</code> : "no condition"}
           </Phrase>
           .{from.query && <pre className="sql">{from.query}</pre>}
         </div>
@@ -93,19 +102,19 @@ export function Bands({ load, name, preview, problems, canEdit, onSet }: Props) 
           <Phrase {...shared} label="Warehouse table" wrong={wrong("into", "table") ?? wrong("into")} editor={(close) => <TargetEditor {...props(close)} />}>
             {into.table}
           </Phrase>
-          {into.mode === "replace" ? ": " : ", matched on "}
+          {into.mode === "replace" ? ", " : ", matched on "}
           {into.mode !== "replace" && (
             <>
               <Phrase {...shared} label="Key" wrong={under("into", "key")} editor={(close) => <KeyEditor {...props(close)} />}>
                 {into.key?.join(", ") ?? "all columns"}
               </Phrase>
-              {": "}
+              {", "}
             </>
           )}
           <Phrase {...shared} label="Mode" wrong={wrong("into", "mode") ?? wrong()} width={360} editor={(close) => <ModeEditor {...props(close)} />}>
-            {into.mode === "upsert" ? "new rows are added, changed rows updated" : into.mode === "append" ? "new rows are added, none is changed" : "all rows are replaced at every run"}
+            {into.mode}
           </Phrase>
-          {into.mode === "replace" ? "." : ", rows gone from the source kept."}
+          {into.mode === "upsert" ? ": new rows are added, changed rows updated, rows gone from the source kept." : into.mode === "append" ? ": new rows are added, none is changed, rows gone from the source kept." : ", all rows by the source's at every run."}
         </div>
       </section>
       <section className="band" aria-label="Prove">

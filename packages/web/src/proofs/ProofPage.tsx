@@ -36,8 +36,8 @@ function columnsFor(proof: ProofView): Column<SliceFigures>[] {
     const width = "minmax(92px, 1fr)";
     const words = figureWords(figure);
     return [
-      { head: <>{words} <Side of="source" /></>, width, right: true, cell: (slice) => <span className="mono">{value(pair(slice, figure)?.source ?? null)}</span> },
-      { head: <>{words} <Side of="warehouse" /></>, width, right: true, cell: (slice) => <span className={`mono${sameValue(pair(slice, figure)?.source ?? null, pair(slice, figure)?.warehouse ?? null) ? "" : " lead strong"}`}>{value(pair(slice, figure)?.warehouse ?? null)}</span> },
+      { head: <><Side of="source" /> {words}</>, width, right: true, cell: (slice) => <span className="mono">{value(pair(slice, figure)?.source ?? null)}</span> },
+      { head: <><Side of="warehouse" /> {words}</>, width, right: true, cell: (slice) => <span className={`mono${sameValue(pair(slice, figure)?.source ?? null, pair(slice, figure)?.warehouse ?? null) ? "" : " lead strong"}`}>{value(pair(slice, figure)?.warehouse ?? null)}</span> },
     ];
   });
   return [
@@ -128,7 +128,7 @@ export default function ProofPage() {
           <p>
             <Side of="source" /> <span className="mono">{proof.source}</span> in {proof.connection} against <Side of="warehouse" /> <span className="mono">{proof.target}</span>
             {proof.key.length > 0 && <>, matched on <b>{proof.key.join(", ")}</b></>}
-            {proof.by && <>, by <b>{proof.by.slice} of {proof.by.column}</b>{proof.by.zone ? ` in ${proof.by.zone}` : ""}</>}. Both read {exactTime(proof.at).slice(0, 8)}, {moment(proof.at).replace(/^\S+ /, "")}, by <Link to={`/runs/${proof.run}`}>run {proof.run}</Link>.
+            {proof.by && <>, by <b>{proof.by.slice} of {proof.by.column}</b>{proof.by.zone ? ` in ${proof.by.zone}` : ""}</>}. Both read at {exactTime(proof.at).slice(0, 8)} {moment(proof.at).replace(/^\S+ /, "")} by <Link to={`/runs/${proof.run}`}>run {proof.run}</Link>.
           </p>
         </div>
         {canEdit && (

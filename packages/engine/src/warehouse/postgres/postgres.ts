@@ -1,5 +1,6 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { LoadPlan } from "@undercoat/core/plan/plan";
+import { grouped } from "@undercoat/core/proof/decimal";
 import { overallVerdict } from "@undercoat/core/proof/verdict";
 import type { LoadProof, Tally } from "@undercoat/core/run/run";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
@@ -140,7 +141,7 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
   async apply(plan: LoadPlan, stage: TableName, read: string, told: Told): Promise<Applied> {
     const run = async (message: (rows: string) => string, text: string) => {
       const rows = await this.session.run(text);
-      told(message(rows), text);
+      told(message(grouped(rows)), text);
       return rows;
     };
     if (plan.mode === "replace") {
@@ -155,7 +156,7 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     const classify = sql.classify(plan, stage);
     const counts = await this.session.one(classify);
     const found = { read: counts.read ?? "0", new: counts.new ?? "0", changed: counts.changed ?? "0", same: counts.same ?? "0" };
-    told(`${found.new} new, ${found.changed} changed, ${found.same} the same`, classify);
+    told(`${grouped(found.new)} new, ${grouped(found.changed)} changed, ${grouped(found.same)} the same`, classify);
     const changed = found.changed === "0" ? "0" : await run((rows) => `${rows} rows updated`, sql.updateChanged(plan, stage));
     const added = found.new === "0" ? "0" : await run((rows) => `${rows} rows added`, sql.insertNew(plan, stage));
     if (found.read !== read || changed !== found.changed || added !== found.new)
