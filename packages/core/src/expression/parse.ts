@@ -16,6 +16,7 @@ let loaded: Promise<void> | undefined;
 
 /** The parse tree of SQL text, by PostgreSQL's own parser. */
 async function parse(sql: string, prefix: number): Promise<Node[]> {
+  if (sql.trim() === "") throw new ExpressionError("The query is empty");
   loaded ??= loadModule();
   await loaded;
   try {

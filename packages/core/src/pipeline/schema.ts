@@ -145,7 +145,7 @@ export interface Problem {
 
 /** Checks a value; returns it with defaults filled in, or every problem at once. */
 export function check<T>(schema: Joi.Schema, value: unknown): { value: T; problems: Problem[] } {
-  const result = schema.validate(value, { abortEarly: false, convert: false, errors: { wrap: { label: false } } });
+  const result = schema.validate(value, { abortEarly: false, convert: false, errors: { wrap: { label: false }, label: "key" } });
   return {
     value: result.value as T,
     problems: (result.error?.details ?? []).map((detail) => ({ path: detail.path, message: detail.message })),

@@ -8,7 +8,7 @@ const listable = 2000n;
 /** Buckets of one comparison at the most; each costs some 40 bytes of answer on each side. */
 const mostBuckets = 8192n;
 /** Keys listed in one round, so that memory does not grow with the number of differences. */
-const roundOfKeys = 50_000n;
+const roundOfKeys = 10_000n;
 /** Differences after which a comparison stops counting. */
 const limit = 10_000;
 /** Differing rows that are shown whole. */

@@ -73,8 +73,8 @@ function Time({ columns }: { columns: TimeColumn[] }) {
       <tbody>
         {columns.map((column) => (
           <tr key={column.column}>
-            <td className="mono">
-              {column.column} {column.suggested && <span className="badge good">suggested</span>}
+            <td>
+              <span className="mono">{column.column}</span> {column.suggested && <span className="badge good">suggested</span>}
             </td>
             <td className="mono">{grouped(column.earliest)}</td>
             <td className="mono">{grouped(column.latest)}</td>

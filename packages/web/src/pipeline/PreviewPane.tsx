@@ -35,6 +35,10 @@ export function PreviewPane({ preview, error, busy }: { preview: Preview | undef
   if (!preview) return <p className="quiet">{busy ? "Reading rows from the source" : ""}</p>;
   const fresh = (row: PreviewRow) => row.held === null;
   const changed = (row: PreviewRow) => row.held !== null && preview.columns.some((column) => (row.held?.[column.name] ?? null) !== (row.values[column.name] ?? null));
+  // What a run would change stands next to the key, where it is seen without scrolling.
+  const moving = (name: string) => preview.rows.some((row) => row.held !== null && (row.held[name] ?? null) !== (row.values[name] ?? null));
+  const rank = (column: Preview["columns"][number]) => (column.key ? 0 : moving(column.name) ? 1 : 2);
+  const columns = [...preview.columns].sort((a, b) => rank(a) - rank(b));
   const news = preview.rows.filter(fresh).length;
   const changes = preview.rows.filter(changed).length;
   const sentence = !preview.targetExists
@@ -54,7 +58,7 @@ export function PreviewPane({ preview, error, busy }: { preview: Preview | undef
           <thead>
             <tr>
               <th />
-              {preview.columns.map((column) => (
+              {columns.map((column) => (
                 <th key={column.name} className={numeric(column.type) ? "right" : undefined}>
                   {column.name}
                 </th>
@@ -65,7 +69,7 @@ export function PreviewPane({ preview, error, busy }: { preview: Preview | undef
             {preview.rows.map((row, at) => (
               <tr key={at}>
                 <td>{preview.targetExists && fresh(row) ? <span className="now">new</span> : changed(row) ? <span className="quiet">changed</span> : null}</td>
-                {preview.columns.map((column) => (
+                {columns.map((column) => (
                   <td key={column.name} className={`nowrap${numeric(column.type) ? " right" : ""}`} style={{ maxWidth: 260, overflow: "hidden", textOverflow: "ellipsis" }} title={row.values[column.name] ?? "null"}>
                     <Cell row={row} column={column.name} fresh={fresh(row)} />
                   </td>

@@ -97,7 +97,7 @@ export default function NewPipelinePage() {
                     {load.into.mode}
                     {load.into.key && <span className="mono"> {load.into.key.join(", ")}</span>}
                   </td>
-                  <td>{load.watermark ? <><span className="mono">{load.watermark.column}</span> less {durationWords(load.watermark.lookBack ?? "")}</> : "whole table"}</td>
+                  <td className="nowrap">{load.watermark ? <><span className="mono">{load.watermark.column}</span> less {durationWords(load.watermark.lookBack ?? "")}</> : "whole table"}</td>
                   <td className="quiet">{why}</td>
                 </tr>
               ))}

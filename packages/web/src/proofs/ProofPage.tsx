@@ -1,7 +1,7 @@
 import { Button, Modal } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { ProofView } from "@undercoat/core/api/api";
-import { sameValue, subtract } from "@undercoat/core/proof/decimal";
+import { sameValue } from "@undercoat/core/proof/decimal";
 import { figureWords } from "@undercoat/core/proof/figure";
 import type { SliceFigures } from "@undercoat/core/proof/verdict";
 import { useState } from "react";
@@ -9,7 +9,7 @@ import { Link, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api } from "../api/client.ts";
 import { DataTable, type Column } from "../parts/DataTable.tsx";
-import { exactTime, grouped, moment, signed, sliceName } from "../parts/format.ts";
+import { differenceWords, exactTime, grouped, moment, sliceName } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 import { useUrlState } from "../parts/url.ts";
@@ -20,9 +20,7 @@ import { RowByRow } from "./RowByRow.tsx";
 /** The first figure that differs in a slice, warehouse less source; what is no number is told as differing. */
 function difference(slice: SliceFigures): string {
   const pair = slice.figures.find((entry) => entry.figure.startsWith("sum(") && !sameValue(entry.source, entry.warehouse)) ?? slice.figures.find((entry) => !sameValue(entry.source, entry.warehouse));
-  if (!pair) return "0";
-  const exact = subtract(pair.warehouse ?? "0", pair.source ?? "0");
-  return exact === null ? "differs" : signed(exact);
+  return pair ? differenceWords(pair) : "0";
 }
 
 function value(text: string | null) {
@@ -70,7 +68,7 @@ function SliceDetail({ proof, slice, onClose }: { proof: ProofView; slice: Slice
               <td>{figureWords(pair.figure)}</td>
               <td className="right mono">{grouped(pair.source)}</td>
               <td className="right mono">{grouped(pair.warehouse)}</td>
-              <td className={`right mono${sameValue(pair.source, pair.warehouse) ? "" : " lead strong"}`}>{sameValue(pair.source, pair.warehouse) ? "0" : signed(subtract(pair.warehouse ?? "0", pair.source ?? "0"))}</td>
+              <td className={`right mono${sameValue(pair.source, pair.warehouse) ? "" : " lead strong"}`}>{differenceWords(pair)}</td>
             </tr>
           ))}
         </tbody>

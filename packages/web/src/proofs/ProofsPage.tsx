@@ -1,12 +1,12 @@
 import { Button, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { ProofSummary } from "@undercoat/core/api/api";
-import { sameValue, subtract } from "@undercoat/core/proof/decimal";
+import { sameValue } from "@undercoat/core/proof/decimal";
 import { figureWords } from "@undercoat/core/proof/figure";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api, withQuery } from "../api/client.ts";
-import { counted, grouped, moment, signed } from "../parts/format.ts";
+import { counted, differenceWords, grouped, moment } from "../parts/format.ts";
 import { Mark } from "../parts/Mark.tsx";
 import { useRun } from "../parts/runs.ts";
 import { useUrlState } from "../parts/url.ts";
@@ -70,7 +70,7 @@ export default function ProofsPage() {
                   {row.figures.map((pair) => (
                     <div key={pair.figure}>
                       <span className="quiet">{figureWords(pair.figure)}</span> <span className="mono">{grouped(pair.warehouse)}</span>
-                      {!sameValue(pair.source, pair.warehouse) && <span className="lead strong mono"> {signed(subtract(pair.warehouse ?? "0", pair.source ?? "0"))}</span>}
+                      {!sameValue(pair.source, pair.warehouse) && <span className="lead strong mono"> {differenceWords(pair)}</span>}
                     </div>
                   ))}
                 </td>

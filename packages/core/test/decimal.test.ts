@@ -1,0 +1,51 @@
+import { grouped, sameValue, subtract } from "@undercoat/core/proof/decimal";
+import fc from "fast-check";
+import { describe, expect, test } from "vitest";
+
+/** Decimal text of any length: digits no float could hold. */
+const decimal = fc.tuple(fc.bigInt({ min: -(10n ** 40n), max: 10n ** 40n }), fc.integer({ min: 0, max: 12 })).map(([digits, scale]) => {
+  const text = (digits < 0n ? -digits : digits).toString().padStart(scale + 1, "0");
+  const shown = scale ? `${text.slice(0, -scale)}.${text.slice(-scale)}` : text;
+  return { text: digits < 0n ? `-${shown}` : shown, digits, scale };
+});
+
+describe("exact decimals", () => {
+  test("subtract as integers do", () => {
+    fc.assert(fc.property(decimal, decimal, (a, b) => {
+      const scale = Math.max(a.scale, b.scale);
+      const expected = a.digits * 10n ** BigInt(scale - a.scale) - b.digits * 10n ** BigInt(scale - b.scale);
+      expect(BigInt((subtract(a.text, b.text) ?? "").replace(".", ""))).toBe(expected);
+    }));
+  });
+
+  test("a difference is zero exactly for one value", () => {
+    fc.assert(fc.property(decimal, decimal, (a, b) => {
+      const zero = /^-?0(\.0+)?$/.test(subtract(a.text, b.text) ?? "");
+      expect(sameValue(a.text, b.text)).toBe(zero);
+    }));
+  });
+
+  test("what floats get wrong", () => {
+    expect(subtract("0.30000000000000004", "0.3")).toBe("0.00000000000000004");
+    expect(subtract("9007199254740993", "9007199254740992")).toBe("1");
+    expect(subtract("96204.75", "95792.25")).toBe("412.50");
+    expect(subtract("95792.25", "96204.75")).toBe("-412.50");
+    expect(subtract("NaN", "1")).toBeNull();
+  });
+
+  test("values compare as values and texts as texts", () => {
+    expect(sameValue("1.50", "1.5")).toBe(true);
+    expect(sameValue(null, null)).toBe(true);
+    expect(sameValue(null, "")).toBe(false);
+    expect(sameValue("NaN", "NaN")).toBe(true);
+    expect(sameValue("2026-11-20 22:48:51+00", "2026-11-20 22:48:52+00")).toBe(false);
+    expect(sameValue("-0", "0")).toBe(true);
+  });
+
+  test("grouping keeps every digit", () => {
+    fc.assert(fc.property(decimal, ({ text }) => {
+      expect(grouped(text).replaceAll(",", "").replace("−", "-")).toBe(text);
+    }));
+    expect(grouped("1204118.5")).toBe("1,204,118.5");
+  });
+});

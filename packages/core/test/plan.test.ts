@@ -1,0 +1,127 @@
+import type { Dataset } from "@undercoat/core/dataset/dataset";
+import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { suggestLoad } from "@undercoat/core/pipeline/suggest";
+import { planLoad, windowFor } from "@undercoat/core/plan/plan";
+import { figures } from "@undercoat/core/sql/proof";
+import { copyOut, highWater } from "@undercoat/core/sql/read";
+import { holds, warehouseType } from "@undercoat/core/sql/type";
+import { classify, updateChanged } from "@undercoat/core/sql/warehouse";
+import { describe, expect, test } from "vitest";
+
+function column(name: string, type: string, notNull = true, declared = type, kind = "b"): Dataset["columns"][number] {
+  const resolved = { resolved: declared, kind, builtIn: kind === "b" };
+  return { name, declared, type: resolved, warehouseType: type, notNull, generated: false, hasDefault: false, comment: null };
+}
+
+const dataset: Dataset = {
+  columns: [column("booking_id", "bigint"), column("status", "text", true, "booking_status", "e"), column("fare", "numeric(12,2)"), column("sail_date", "date"), column("updated_at", "timestamp with time zone", false)],
+  indexes: [{ name: "booking_pkey", columns: ["booking_id"], unique: true, primary: true }],
+};
+
+const load: Load = {
+  from: { connection: "bookings", table: "public.booking", where: "fare > 0 -- paying" },
+  watermark: { column: "updated_at", lookBack: "PT10M" },
+  columns: { booking_id: "booking_id", state: "status", fare: "fare", sail_date: "sail_date" },
+  into: { table: "harbour.booking", mode: "upsert", key: ["booking_id"] },
+  proof: { by: { column: "sail_date", slice: "day" }, figures: ["rows", "sum(fare)"] },
+};
+const pipeline = (change: Partial<Load> = {}): Pipeline => ({ title: "Harbour day", warehouse: "warehouse", loads: { booking: { ...load, ...change } } });
+const planned = (change: Partial<Load> = {}) => planLoad("harbour-day", pipeline(change), "booking", dataset);
+
+describe("a plan's statements", () => {
+  test("read the rows past the watermark, and those without one", () => {
+    const plan = planned();
+    const window = windowFor(plan, { kind: "due" }, "2026-11-23 06:00:00+00");
+    expect(copyOut(plan, window)).toBe(
+      `COPY (SELECT s."booking_id", s."status"::text AS "state", s."fare", s."sail_date" FROM "public"."booking" s WHERE (fare > 0 -- paying\n) AND ("updated_at" >= '2026-11-23 06:00:00+00'::timestamp with time zone - 'PT10M'::interval OR "updated_at" IS NULL)) TO STDOUT (FORMAT binary)`,
+    );
+    expect(highWater(plan, { kind: "all" })).toBe(
+      `SELECT (CASE WHEN max("updated_at") > now() THEN now() ELSE max("updated_at") END)::text AS value FROM "public"."booking" s WHERE (fare > 0 -- paying\n) AND isfinite("updated_at")`,
+    );
+  });
+
+  test("ask both sides for the same figures", () => {
+    const source = figures(planned(), "source", "all");
+    const warehouse = figures(planned(), "warehouse", "all");
+    const shape = (sql: string) => sql.replace(/FROM \(.*\) r/s, "FROM rows");
+    expect(shape(source)).toBe(shape(warehouse));
+    expect(shape(source)).toBe(`SELECT GROUPING("sail_date") AS total, ("sail_date")::text AS slice, count(*)::text AS f0, sum("fare")::text AS f1 FROM rows GROUP BY GROUPING SETS (("sail_date"), ())`);
+  });
+
+  test("touch only the rows that change", () => {
+    const stage = { schema: "undercoat", table: "stage_1_booking" };
+    expect(updateChanged(planned(), stage)).toContain(`ROW(t."state", t."fare", t."sail_date") IS DISTINCT FROM ROW(s."state", s."fare", s."sail_date")`);
+    expect(classify(planned(), stage)).toContain(`LEFT JOIN "harbour"."booking" t ON t."booking_id" = s."booking_id"`);
+  });
+
+  test("change their fingerprint with what is read, and not with how it is proved", () => {
+    expect(planned({ proof: { figures: ["rows"] } }).fingerprint).toBe(planned().fingerprint);
+    expect(planned({ from: { ...load.from, where: "fare > 1" } }).fingerprint).not.toBe(planned().fingerprint);
+  });
+
+  test("read everything where no watermark counts", () => {
+    expect(windowFor(planned(), { kind: "due" }, null)).toEqual({ kind: "all" });
+    expect(windowFor(planned({ into: { table: "harbour.booking", mode: "replace" } }), { kind: "due" }, "2026-01-01").kind).toBe("all");
+  });
+});
+
+describe("a definition that can't work is refused where it is wrong", () => {
+  test.each<[Partial<Load>, RegExp, string]>([
+    [{ columns: { a: "nope" } }, /no column nope/, "columns.a"],
+    [{ into: { ...load.into, key: ["id"] } }, /key names id/, "into.key"],
+    [{ watermark: { column: "status" } }, /is text; a watermark needs/, "watermark.column"],
+    [{ watermark: { column: "updated_at", lookBack: "100" } }, /duration such as PT10M/, "watermark.lookBack"],
+    [{ watermark: { column: "booking_id", lookBack: "PT1M" } }, /whole number/, "watermark.lookBack"],
+    [{ proof: { by: { column: "fare", slice: "day" }, figures: ["rows"] } }, /slices need a date/, "proof.by.column"],
+    [{ proof: { by: { column: "sail_date", slice: "hour" }, figures: ["rows"] } }, /no hours/, "proof.by.slice"],
+    [{ proof: { figures: ["sum(state)"] } }, /can't be added up/, "proof.figures.0"],
+    [{ into: { table: "harbour.booking", mode: "append" } }, /updated_at must be one of them/, "columns"],
+  ])("%j", (change, why, path) => {
+    try {
+      planned(change);
+      expect.unreachable();
+    } catch (error) {
+      expect((error as Error).message).toMatch(why);
+      expect((error as { path: string[] }).path.join(".")).toBe(path);
+    }
+  });
+});
+
+describe("types", () => {
+  test.each([
+    [{ resolved: "numeric(12,2)", kind: "b", builtIn: true }, "numeric(12,2)"],
+    [{ resolved: "booking_status", kind: "e", builtIn: false }, "text"],
+    [{ resolved: "address", kind: "c", builtIn: false }, "text"],
+    [{ resolved: "money", kind: "b", builtIn: true }, "numeric"],
+    [{ resolved: "tsvector", kind: "b", builtIn: true }, "text"],
+    [{ resolved: "integer[]", kind: "b", builtIn: true, element: { resolved: "integer", kind: "b", builtIn: true } }, "integer[]"],
+    [{ resolved: "mood[]", kind: "b", builtIn: false, element: { resolved: "mood", kind: "e", builtIn: false } }, "text[]"],
+    [{ resolved: "timestamp(3) with time zone", kind: "b", builtIn: true }, "timestamp(3) with time zone"],
+  ])("%j is loaded as %s", (type, expected) => expect(warehouseType(type)).toBe(expected));
+
+  test.each([
+    ["numeric(14,2)", "numeric(12,2)", true],
+    ["numeric(12,2)", "numeric", false],
+    ["numeric(12,2)", "numeric(14,2)", false],
+    ["numeric(14,4)", "numeric(12,2)", true],
+    ["numeric(13,4)", "numeric(12,2)", false],
+    ["numeric", "numeric(12,2)", true],
+    ["character varying(5)", "text", false],
+    ["character varying(5)", "character varying(20)", true],
+    ["timestamp(0) with time zone", "timestamp with time zone", false],
+    ["bigint", "integer", false],
+    ["text[]", "text", false],
+  ])("%s takes %s unchanged: %s", (target, given, expected) => expect(holds(target, given)).toBe(expected));
+});
+
+test("a suggestion follows keys, types and names", () => {
+  const { load: suggested, why } = suggestLoad("bookings", { schema: "public", table: "booking" }, "harbour", dataset);
+  expect(suggested).toEqual({
+    from: { connection: "bookings", table: "public.booking" },
+    watermark: { column: "updated_at", lookBack: "PT10M" },
+    into: { table: "harbour.booking", mode: "upsert", key: ["booking_id"] },
+    proof: { by: { column: "sail_date", slice: "day" }, figures: ["rows", "sum(fare)", "max(updated_at)"] },
+  });
+  expect(why).toBe("booking_id identifies a row; updated_at tells what changed");
+  expect(suggestLoad("b", { schema: "s", table: "t" }, "w", { columns: [column("a", "text")], indexes: [] }).load.into.mode).toBe("replace");
+});

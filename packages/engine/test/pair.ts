@@ -1,0 +1,57 @@
+import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import type { Scope } from "@undercoat/core/run/run";
+import { executeLoad, type LoadOutcome, type LoadReport } from "@undercoat/engine/load/load";
+import { executeProof, type ProofOutcome } from "@undercoat/engine/proof/prove";
+import type { Credentials, Row } from "@undercoat/engine/session";
+import { Session } from "@undercoat/engine/session";
+import { sourceFor } from "@undercoat/engine/source/registry";
+import { warehouseFor } from "@undercoat/engine/warehouse/registry";
+import { inject } from "vitest";
+import { quiet } from "./quiet.ts";
+
+export { quiet };
+
+/** A source and a warehouse of a test file's own, and one load between them. */
+export interface Pair {
+  source: Credentials;
+  warehouse: Credentials;
+  atSource(sql: string): Promise<Row[]>;
+  atWarehouse(sql: string): Promise<Row[]>;
+  run(load: Load, options?: { scope?: Scope; report?: LoadReport; signal?: AbortSignal; load?: string }): Promise<LoadOutcome>;
+  prove(load: Load, rows?: boolean): Promise<ProofOutcome>;
+  close(): Promise<void>;
+}
+
+let runs = 0;
+
+export function credentials(database: string): Credentials {
+  const { port, user, password } = inject("cluster");
+  return { name: database, settings: { kind: "postgres", host: "127.0.0.1", port, database, user, tls: "off" }, password };
+}
+
+export async function makePair(name: string): Promise<Pair> {
+  const admin = await Session.open(credentials("postgres"), { application: "test" });
+  const names = { source: `${name}_source`, warehouse: `${name}_warehouse` };
+  for (const database of Object.values(names)) await admin.query(`CREATE DATABASE ${database}`);
+  await admin.close();
+  const source = credentials(names.source);
+  const warehouse = credentials(names.warehouse);
+  const [left, right] = [await Session.open(source, { application: "test" }), await Session.open(warehouse, { application: "test" })];
+  const order = (load: Load, loadName = "load") => {
+    const pipeline: Pipeline = { title: "Test", warehouse: names.warehouse, loads: { [loadName]: load } };
+    return { pipelineName: "test", pipeline, load: loadName, run: { id: ++runs, uid: crypto.randomUUID() } };
+  };
+  return {
+    source,
+    warehouse,
+    atSource: (sql) => left.query(sql),
+    atWarehouse: (sql) => right.query(sql),
+    run: (load, options = {}) =>
+      executeLoad({ ...order(load, options.load), scope: options.scope ?? { kind: "due" } }, sourceFor(source), warehouseFor(warehouse), options.report ?? quiet, options.signal ?? new AbortController().signal),
+    prove: (load, rows = true) => executeProof({ ...order(load), slices: "all", rows }, sourceFor(source), warehouseFor(warehouse), quiet, new AbortController().signal),
+    async close() {
+      await left.close();
+      await right.close();
+    },
+  };
+}
