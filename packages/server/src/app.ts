@@ -72,7 +72,7 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
     if (!bearer && c.req.method !== "GET" && c.req.method !== "HEAD") {
       const origin = c.req.header("Origin");
       const site = c.req.header("Sec-Fetch-Site");
-      const own = origin !== undefined && new URL(origin).host === c.req.header("Host");
+      const own = origin !== undefined && URL.canParse(origin) && new URL(origin).host === c.req.header("Host");
       if (!own || (site !== undefined && site !== "same-origin")) throw new HttpProblem(403, "This request comes from another site");
     }
     await next();

@@ -5,6 +5,8 @@ const name = "run";
 
 /** The queue of runs, in the product's own database; any process may send, any worker may take. */
 export class Queue {
+  private closed = false;
+
   private constructor(
     private readonly boss: PgBoss,
     private readonly store: Store,
@@ -25,21 +27,41 @@ export class Queue {
     await this.store.wakeWorkers();
   }
 
-  /** Takes runs, `parallel` at a time, until closed; the returned function makes it look for one at once. */
-  async take(parallel: number, work: (run: number) => Promise<void>): Promise<() => void> {
-    const takers = await Promise.all(
-      Array.from({ length: parallel }, () =>
-        this.boss.work<{ run: number }>(name, { batchSize: 1, pollingIntervalSeconds: 2 }, async ([job]) => {
-          if (job) await work(job.data.run);
-        }),
-      ),
-    );
+  /**
+   * Takes runs, `parallel` at a time and one straight after another, until closed. The returned function makes idle
+   * takers look at once; without it they look every `idle` milliseconds.
+   */
+  take(parallel: number, work: (run: number) => Promise<void>, idle = 2000): () => void {
+    const sleepers = new Set<() => void>();
+    const sleep = () =>
+      new Promise<void>((resolve) => {
+        const wake = () => {
+          clearTimeout(timer);
+          sleepers.delete(wake);
+          resolve();
+        };
+        const timer = setTimeout(wake, idle);
+        sleepers.add(wake);
+      });
+    const taker = async () => {
+      while (!this.closed) {
+        const [job] = await this.boss.fetch<{ run: number }>(name).catch(() => []);
+        if (!job) {
+          await sleep();
+          continue;
+        }
+        await work(job.data.run).catch(() => undefined);
+        await this.boss.complete(name, job.id).catch(() => undefined);
+      }
+    };
+    for (let number = 0; number < parallel; number++) taker();
     return () => {
-      for (const taker of takers) this.boss.notifyWorker(taker);
+      for (const wake of [...sleepers]) wake();
     };
   }
 
   async close(): Promise<void> {
+    this.closed = true;
     await this.boss.stop({ graceful: false, timeout: 1000 });
   }
 }

@@ -15,7 +15,7 @@ export async function startWorker(store: Store, parallel: number): Promise<{ sto
   const worker = workerName(process.pid);
   const running = new Map<number, AbortController>();
   const queue = await Queue.open(store, false);
-  const look = await queue.take(parallel, async (run) => {
+  const look = queue.take(parallel, async (run) => {
     const abort = new AbortController();
     running.set(run, abort);
     try {
