@@ -53,7 +53,7 @@ export async function compareRows(plan: LoadPlan, sides: Sides, extent: Extent, 
 
 async function search(plan: LoadPlan, sides: Sides, extent: Extent, finding: Finding): Promise<void> {
   const [left, right] = await Promise.all([sides.source.span(plan, extent), sides.warehouse.span(plan, extent)]);
-  const rows = [left.rows, right.rows].map(BigInt).reduce((a, b) => (a > b ? a : b));
+  const rows = larger(left.rows, right.rows);
   if (rows === 0n) return;
   const buckets = bucketsFor(plan, rows, [left.low, right.low], [left.high, right.high]);
   const [ours, theirs] = await Promise.all([sides.source.checksums(plan, extent, buckets), sides.warehouse.checksums(plan, extent, buckets)]);
@@ -73,7 +73,7 @@ async function search(plan: LoadPlan, sides: Sides, extent: Extent, finding: Fin
       finding.complete = false;
       return;
     }
-    const size = [a?.rows, b?.rows].map((text) => BigInt(text ?? 0)).reduce((x, y) => (x > y ? x : y));
+    const size = larger(a?.rows, b?.rows);
     const number = BigInt(bucket);
     if (buckets.kind === "range" && size > listable * 4n && buckets.step > 1n) {
       const from = buckets.from + number * buckets.step;
@@ -85,6 +85,12 @@ async function search(plan: LoadPlan, sides: Sides, extent: Extent, finding: Fin
     if (inRound > roundOfKeys || round.length >= 500) await listRound();
   }
   await listRound();
+}
+
+function larger(a: string | undefined, b: string | undefined): bigint {
+  const [left, right] = [BigInt(a ?? 0), BigInt(b ?? 0)];
+  if (left > right) return left;
+  return right;
 }
 
 /** Enough buckets that one differing row costs about a thousand keys; a span too wide for bigint arithmetic is hashed. */

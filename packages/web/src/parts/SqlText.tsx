@@ -5,7 +5,7 @@ export function SqlText({ sql, label = "SQL" }: { sql: string; label?: string })
   return (
     <div>
       {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
-      <pre className="sql" tabIndex={0} aria-label={label}>
+      <pre className="sql" tabIndex={0} role="region" aria-label={label}>
         {sql}
       </pre>
       <CopyButton value={sql}>

@@ -101,7 +101,7 @@ function Workbench({ view }: { view: PipelineView }) {
     ["mod+Enter", start],
     ["mod+S", () => draft.changed && save.mutate()],
     ["mod+Z", () => draft.steps > 0 && draft.undo()],
-  ], []);
+  ]);
   const problems = save.error instanceof ApiProblem ? (save.error.problem.problems ?? []) : [];
   const wrongLoads = new Set(problems.map((problem) => String(problem.path[1] ?? "")));
   return (

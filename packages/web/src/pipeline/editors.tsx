@@ -26,6 +26,13 @@ function Form({ onSubmit, children, disabled }: { onSubmit: () => void; children
         event.stopPropagation();
         onSubmit();
       }}
+      onKeyDown={(event) => {
+        // In a field of several lines Enter is a line; Ctrl+Enter sets.
+        if (event.key !== "Enter" || !(event.ctrlKey || event.metaKey) || disabled) return;
+        event.preventDefault();
+        event.stopPropagation();
+        onSubmit();
+      }}
     >
       <Stack gap="sm">
         {children}
