@@ -133,15 +133,15 @@ test("a connection's check tells each step, and the password never comes back", 
   await dialog.getByLabel("Port").fill("1");
   await dialog.getByLabel("Database").fill("trips");
   await dialog.getByLabel("User").fill("me");
-  await dialog.getByLabel("Password").fill("not-to-be-seen");
+  await dialog.getByRole("textbox", { name: "Password" }).fill("not-to-be-seen");
   await dialog.getByRole("button", { name: "Check it" }).click();
-  await expect(dialog.getByRole("listitem").filter({ hasText: "address" })).toContainText("127.0.0.1");
-  await expect(dialog.getByRole("listitem").filter({ hasText: "port" })).toContainText("Nothing answers at 127.0.0.1:1");
+  await expect(dialog.getByRole("listitem").first()).toContainText("127.0.0.1");
+  await expect(dialog.getByRole("listitem").nth(1)).toContainText("Nothing answers at 127.0.0.1:1");
   await dialog.getByRole("button", { name: "Save" }).click();
   await expect(page).toHaveURL(/\/connections\/elsewhere/);
   await expect(page.getByRole("alert")).toContainText("Nothing answers");
   await page.getByRole("button", { name: "Change or check" }).click();
-  await expect(page.getByRole("dialog").getByLabel("Password")).toHaveValue("");
+  await expect(page.getByRole("dialog").getByRole("textbox", { name: "Password" })).toHaveValue("");
   expect(await page.content()).not.toContain("not-to-be-seen");
   await page.keyboard.press("Escape");
   await page.getByRole("button", { name: "Delete" }).click();
@@ -173,13 +173,13 @@ test("a viewer sees everything and can change nothing", async ({ browser }) => {
   const dialog = page.getByRole("dialog");
   await dialog.getByLabel("Sign-in name").fill("visitor");
   await dialog.getByLabel("Name", { exact: true }).fill("A Visitor");
-  await dialog.getByLabel("First password").fill("ten letters at least");
+  await dialog.getByRole("textbox", { name: "First password" }).fill("ten letters at least");
   await dialog.getByRole("button", { name: "Make the account" }).click();
   await expect(page.getByRole("cell", { name: "A Visitor", exact: true })).toBeVisible();
   const visitor = await browser.newPage();
   await visitor.goto(`${address()}/pipelines/harbour-day`);
   await visitor.getByLabel("Sign-in name").fill("visitor");
-  await visitor.getByLabel("Password").fill("ten letters at least");
+  await visitor.getByRole("textbox", { name: "Password" }).fill("ten letters at least");
   await visitor.getByRole("button", { name: "Sign in" }).click();
   await expect(visitor.getByRole("region", { name: "Into" })).toContainText("harbour.booking");
   await expect(visitor.getByRole("button", { name: /Run now|Prove now|Condition/ })).toHaveCount(0);
@@ -191,15 +191,22 @@ for (const scheme of ["light", "dark"] as const)
     test.setTimeout(180_000);
     const other = await browser.newContext({ colorScheme: scheme, storageState: await context.storageState() });
     const looked = await other.newPage();
+    // What a page has asked the API for and not got yet; the event stream never ends.
+    const asked = new Set<unknown>();
+    looked.on("request", (request) => request.url().includes("/api/") && !request.url().endsWith("/events") && asked.add(request));
+    looked.on("requestfinished", (request) => asked.delete(request));
+    looked.on("requestfailed", (request) => asked.delete(request));
     const proof = await (await looked.request.get(`${address()}/api/proofs?pipeline=payments&load=payment`)).json();
     const runs = await (await looked.request.get(`${address()}/api/runs`)).json();
     const table = encodeURIComponent(JSON.stringify(["public", "booking"]));
-    const paths = ["/", "/pipelines", "/pipelines/new?from=bookings", "/pipelines/harbour-day/booking", "/runs", `/runs/${runs[0].id}`, "/proofs", `/proofs/${proof[2].id}`, "/warehouse?table=warehouse%2Fharbour.booking", "/connections", "/connections?new=1", `/connections/bookings?table=${table}`, `/connections/bookings?table=${table}&show=time`, "/users", "/tokens", "/nowhere"];
+    const paths = ["/", "/pipelines", "/pipelines/new?from=bookings", "/pipelines/harbour-day/booking", "/runs", `/runs/${runs[0].id}`, "/proofs", `/proofs/${proof[0].id}`, "/warehouse?table=warehouse%2Fharbour.booking", "/connections", "/connections?new=1", `/connections/bookings?table=${table}`, `/connections/bookings?table=${table}&show=time`, "/users", "/tokens", "/nowhere"];
     const found: string[] = [];
-    for (const path of paths) {
+    // Dark colours change no structure; the pages with the most colours stand for all.
+    const chosen = scheme === "light" ? paths : paths.filter((path) => /^\/($|pipelines\/h|runs\/|proofs\/|connections\?new|users)/.test(path));
+    for (const path of chosen) {
       await looked.goto(address() + path);
       await looked.locator("main h1, main h2").first().waitFor();
-      await looked.waitForLoadState("networkidle").catch(() => undefined);
+      await expect.poll(() => asked.size).toBe(0);
       const { violations } = await new AxeBuilder({ page: looked }).analyze();
       for (const violation of violations) found.push(`${path} ${violation.id}: ${violation.nodes.map((node) => node.target.join(" ")).slice(0, 3).join(", ")}`);
     }

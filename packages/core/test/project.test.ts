@@ -1,4 +1,6 @@
+import { schemaFile, schemaText } from "../../../docs/schema.ts";
 import { readProject, writeProject } from "@undercoat/core/pipeline/project";
+import { readFileSync } from "node:fs";
 import { describe, expect, test } from "vitest";
 
 const file = `undercoat: 1
@@ -51,4 +53,8 @@ describe("the project file", () => {
   ])("tells line, path and reason (%#)", (change, expected) => {
     expect(wrong(change).join("\n")).toMatch(expected);
   });
+});
+
+test("the published JSON Schema is the one the server checks with", () => {
+  expect(readFileSync(schemaFile, "utf8")).toBe(schemaText());
 });

@@ -1,10 +1,10 @@
-import { createTheme, type CSSVariablesResolver, type MantineColorsTuple } from "@mantine/core";
+import { createTheme, type CSSVariablesResolver, type MantineColorsTuple, Modal, PasswordInput } from "@mantine/core";
 
 const oxide: MantineColorsTuple = ["#fbeeea", "#f3dcd5", "#e6b6aa", "#d98f7c", "#c96d56", "#ab4a37", "#8e3b2b", "#7c3325", "#682a1f", "#512118"];
 
 export const theme = createTheme({
   primaryColor: "oxide",
-  primaryShade: { light: 6, dark: 4 },
+  primaryShade: { light: 6, dark: 6 },
   colors: { oxide },
   autoContrast: true,
   luminanceThreshold: 0.32,
@@ -15,6 +15,10 @@ export const theme = createTheme({
   defaultRadius: 4,
   cursorType: "pointer",
   respectReducedMotion: true,
+  components: {
+    Modal: Modal.extend({ defaultProps: { closeButtonProps: { "aria-label": "Close" } } }),
+    PasswordInput: PasswordInput.extend({ defaultProps: { visibilityToggleButtonProps: { "aria-label": "Show what is typed" } } }),
+  },
 });
 
 /** Mantine's own roles, drawn from the pigments. */

@@ -22,10 +22,12 @@ function checked(check: (value: string) => void) {
 }
 
 /** Names of connections, pipelines and loads: they stand in addresses and on command lines. */
+const slugPattern = /^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$/;
 export const slug = Joi.string()
-  .pattern(/^[a-z0-9][a-z0-9_-]{0,62}$/i, "name")
+  .pattern(slugPattern, "name")
   .messages({ "string.pattern.name": "{{#label}} may hold letters, digits, - and _, up to 63 of them" });
 
+const columnPattern = /^[\s\S]{1,63}$/;
 const column = Joi.string().min(1).max(63);
 const tableName = Joi.string().custom(checked(parseTableName), "schema.table");
 const zone = Joi.string().custom(
@@ -80,7 +82,7 @@ const proof = Joi.object({
 export const loadSchema = Joi.object({
   from: from.required(),
   watermark,
-  columns: Joi.object().pattern(column, column).min(1).max(1600),
+  columns: Joi.object().pattern(columnPattern, column).min(1).max(1600),
   into: into.required(),
   proof,
 }).custom((load, helpers) => {
@@ -114,7 +116,7 @@ export const scheduleSchema = Joi.object({
 export const pipelineSchema = Joi.object({
   title: Joi.string().min(1).max(120).required(),
   warehouse: slug.required(),
-  loads: Joi.object().pattern(slug, loadSchema).min(1).max(500).required(),
+  loads: Joi.object().pattern(slugPattern, loadSchema).min(1).max(500).required(),
   schedule: scheduleSchema,
 });
 
@@ -133,8 +135,8 @@ export const connectionSchema = Joi.object({
 
 export const projectSchema = Joi.object({
   undercoat: Joi.number().valid(1).required(),
-  connections: Joi.object().pattern(slug, connectionSchema),
-  pipelines: Joi.object().pattern(slug, pipelineSchema.keys({ title: Joi.string().min(1).max(120) })),
+  connections: Joi.object().pattern(slugPattern, connectionSchema),
+  pipelines: Joi.object().pattern(slugPattern, pipelineSchema.keys({ title: Joi.string().min(1).max(120) })),
 });
 
 /** One thing wrong, where it is (`loads.booking.into.key`), and what it is. */

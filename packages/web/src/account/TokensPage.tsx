@@ -49,7 +49,7 @@ export default function TokensPage() {
               <th>For</th>
               <th>Made</th>
               <th>Last used</th>
-              <th />
+              <td />
             </tr>
           </thead>
           <tbody>

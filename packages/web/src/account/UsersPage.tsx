@@ -69,7 +69,7 @@ export default function UsersPage() {
               <th>Sign-in name</th>
               <th>Role</th>
               <th>State</th>
-              <th />
+              <td />
             </tr>
           </thead>
           <tbody>

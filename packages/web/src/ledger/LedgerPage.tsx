@@ -179,7 +179,7 @@ export default function LedgerPage() {
                 {day.slice(8)}
               </th>
             ))}
-            <th />
+            <td />
             <th className="right">Rows</th>
             <th className="right">Difference</th>
             <th>Last loaded</th>

@@ -116,7 +116,7 @@ export function Shell({ children }: { children: ReactNode }) {
   }, []);
   return (
     <div className="shell">
-      <header className="strip">
+      <div className="strip" role="region" aria-label="Undercoat">
         <Link to="/" className="brand">
           <Mark state="loaded" />
           Undercoat
@@ -134,7 +134,7 @@ export function Shell({ children }: { children: ReactNode }) {
           </button>
           <Person />
         </div>
-      </header>
+      </div>
       {children}
       <DockBar />
       {finding && <Find onClose={() => setFinding(false)} />}

@@ -69,12 +69,13 @@ export function Bands({ load, name, preview, problems, canEdit, onSet }: Props) 
           </Phrase>
           .
           {preview && (
-            <div style={{ maxHeight: 232, overflow: "auto", marginTop: 6, fontSize: 13, lineHeight: 1.4 }}>
+            // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
+            <div role="region" aria-label="Pairs of columns" tabIndex={0} style={{ maxHeight: 232, overflow: "auto", marginTop: 6, fontSize: 13, lineHeight: 1.4 }}>
               <table className="plain">
                 <thead>
                   <tr>
                     <th>Source</th>
-                    <th aria-label="becomes" />
+                    <td />
                     <th>Warehouse column</th>
                     <th>Type</th>
                   </tr>

@@ -57,7 +57,7 @@ export function PreviewPane({ preview, error, busy }: { preview: Preview | undef
         <table className="plain mono" style={{ fontSize: 12 }}>
           <thead>
             <tr>
-              <th />
+              <td />
               {columns.map((column) => (
                 <th key={column.name} className={numeric(column.type) ? "right" : undefined}>
                   {column.name}

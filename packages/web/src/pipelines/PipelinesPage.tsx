@@ -45,7 +45,7 @@ export default function PipelinesPage() {
                 <th>Runs</th>
                 <th>Last run</th>
                 <th>State</th>
-                <th />
+                <td />
               </tr>
             </thead>
             <tbody>

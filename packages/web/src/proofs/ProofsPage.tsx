@@ -47,8 +47,8 @@ export default function ProofsPage() {
               <th>Verdict</th>
               <th className="right">Slices that agree</th>
               <th>Figures</th>
-              <th>{one ? "" : "Proved"}</th>
-              <th />
+              {one ? <td /> : <th>Proved</th>}
+              <td />
             </tr>
           </thead>
           <tbody>

@@ -44,7 +44,7 @@ export function RowByRow({ rows }: { rows: RowDifferences }) {
         <table className="plain mono">
           <thead>
             <tr>
-              <th aria-label="Side" />
+              <td />
               {rows.columns.map((column) => (
                 <th key={column}>{column}</th>
               ))}
