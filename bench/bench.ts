@@ -68,7 +68,7 @@ function task(work: Task): Promise<TaskResult> {
 }
 
 const median = (values: number[]) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)] ?? 0;
-const q = 'psql -X -q -v ON_ERROR_STOP=1';
+const q = "PGOPTIONS='-c client_min_messages=warning' psql -X -q -v ON_ERROR_STOP=1";
 
 /** Both ways in turn, `repeat` times, each after `before`; their medians. */
 async function compared(before: () => Promise<unknown>, ours: () => Promise<TaskResult>, theirs: () => Promise<{ seconds: number }>): Promise<{ ours: number; theirs: number; memory: number; result: TaskResult }> {
@@ -136,6 +136,8 @@ ${q} "$SOURCE" -c "COPY (SELECT ${names.join(", ")} FROM fact WHERE updated_at >
   lines.push({ work: "incremental upsert of 50,000 rows, 10,000 of them changed", ...upsert, aim: "≤ 1.3", note: `tally ${upsert.result.told}; the hand-written way proves nothing` });
 
   await reset();
+  // One row alone carries the highest watermark, as it does between two business moments.
+  await atSource("UPDATE fact SET updated_at = updated_at + interval '1 second' WHERE id = 1");
   await task({ ...sides, kind: "load" });
   await atWarehouse("VACUUM ANALYZE");
   const idle: TaskResult[] = [];

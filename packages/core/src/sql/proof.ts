@@ -4,7 +4,7 @@ import { identifier, qualified } from "./identifier.ts";
 import { typedLiteral } from "./literal.ts";
 import { keyColumns, keyPredicate, origin, sourceRows } from "./read.ts";
 import { sliceExpression, slicePredicate } from "./slice.ts";
-import { hashable, typeFamily } from "./type.ts";
+import { hashOf, typeFamily } from "./type.ts";
 
 export type Side = "source" | "warehouse";
 
@@ -72,11 +72,15 @@ export function figures(plan: LoadPlan, side: Side, slices: SliceChoice): string
 /** How the rows of a comparison are split into buckets: contiguous ranges of a whole-number key, else by the key's hash. */
 export type Buckets = { kind: "range"; from: bigint; step: bigint } | { kind: "hash"; count: number };
 
-/** The number of rows of one side and, where the key is a single whole number, its least and greatest value. */
+/** The least and greatest key of one side, which an index answers; nulls where it has no rows. Only for a single whole-number key. */
 export function keySpan(plan: LoadPlan, side: Side, extent: Extent): string {
-  const key = rangeKey(plan);
-  const ends = key ? `min(${identifier(key)})::text AS low, max(${identifier(key)})::text AS high` : "NULL::text AS low, NULL::text AS high";
-  return `SELECT count(*)::text AS rows, ${ends} FROM (${rows(plan, side)}) r${within(plan, extent)}`;
+  const key = identifier(rangeKey(plan) ?? "");
+  return `SELECT min(${key})::text AS low, max(${key})::text AS high FROM (${rows(plan, side)}) r${within(plan, extent)}`;
+}
+
+/** The number of rows of one side. */
+export function rowCount(plan: LoadPlan, side: Side, extent: Extent): string {
+  return `SELECT count(*)::text AS rows FROM (${rows(plan, side)}) r${within(plan, extent)}`;
 }
 
 /** The key's name where it is a single whole number, whose ranges an index serves. */
@@ -85,17 +89,19 @@ export function rangeKey(plan: LoadPlan): string | null {
   return only && more.length === 0 && typeFamily(only.type) === "integer" ? only.name : null;
 }
 
-function hashOf(columns: { name: string; type: string }[]): string {
-  // A row of one array or one record would be taken apart; the constant beside it keeps it a row.
-  return `hash_record_extended(ROW(${columns.map((column) => hashable(identifier(column.name), column.type)).join(", ")}, 1), 0)`;
+function rowHash(columns: readonly { name: string; type: string }[]): string {
+  return hashOf(columns.map(({ name, type }) => ({ sql: identifier(name), type })));
 }
 
 /** A range bucket is counted in bigint, several times faster than numeric; a span that would overflow is hashed instead. */
 function bucketOf(plan: LoadPlan, buckets: Buckets): string {
   const key = rangeKey(plan);
   if (buckets.kind === "range" && key) return `(${identifier(key)}::bigint - (${buckets.from})) / ${buckets.step}`;
-  return `(${hashOf(keyColumns(plan))} & ${buckets.kind === "hash" ? buckets.count - 1 : 0})`;
+  return `(${rowHash(keyColumns(plan))} & ${buckets.kind === "hash" ? buckets.count - 1 : 0})`;
 }
+
+/** The planner can't know how few buckets there are and would sort every row by them; this keeps it from that until the snapshot ends. */
+export const groupByHashing = "SET LOCAL enable_sort = off";
 
 /**
  * A checksum for each bucket of one side: number of rows, the hashes' exclusive or, and the sum of their upper halves (a
@@ -103,7 +109,7 @@ function bucketOf(plan: LoadPlan, buckets: Buckets): string {
  * Method: bucketed checksums over 64-bit row hashes, as in set reconciliation.
  */
 export function bucketChecksums(plan: LoadPlan, side: Side, extent: Extent, buckets: Buckets): string {
-  return `SELECT bucket::text, count(*)::text AS rows, bit_xor(hash)::text || ' ' || sum((hash >> 33)::int4)::text AS checksum FROM (SELECT ${bucketOf(plan, buckets)} AS bucket, ${hashOf(plan.read.columns)} AS hash FROM (${rows(plan, side)}) r${within(plan, extent)}) h GROUP BY bucket`;
+  return `SELECT bucket::text, count(*)::text AS rows, bit_xor(hash)::text || ' ' || sum((hash >> 33)::int4)::text AS checksum FROM (SELECT ${bucketOf(plan, buckets)} AS bucket, ${rowHash(plan.read.columns)} AS hash FROM (${rows(plan, side)}) r${within(plan, extent)}) h GROUP BY bucket`;
 }
 
 /** Key (k0…) and hash of the rows of some buckets. */
@@ -114,12 +120,12 @@ export function bucketRows(plan: LoadPlan, side: Side, extent: Extent, buckets: 
       ? numbers.map((number) => `(${keyRange(key, buckets.from + number * buckets.step, buckets.from + (number + 1n) * buckets.step)})`).join(" OR ")
       : `${bucketOf(plan, buckets)} IN (${numbers.join(", ")})`;
   const keys = keyColumns(plan).map((column, at) => `${identifier(column.name)}::text AS k${at}`);
-  return `SELECT ${hashOf(plan.read.columns)}::text AS hash, ${keys.join(", ")} FROM (${rows(plan, side)}) r${within(plan, extent, picked)}`;
+  return `SELECT ${rowHash(plan.read.columns)}::text AS hash, ${keys.join(", ")} FROM (${rows(plan, side)}) r${within(plan, extent, picked)}`;
 }
 
 /** The rows of some keys: every column's text (c0…) and its hash (h0…), by which cells are told apart as exactly as rows are. */
 export function rowsByKey(plan: LoadPlan, side: Side, keys: string[][]): string {
-  const columns = plan.read.columns.map((column, at) => `${identifier(column.name)}::text AS c${at}, ${hashOf([column])}::text AS h${at}`);
+  const columns = plan.read.columns.map((column, at) => `${identifier(column.name)}::text AS c${at}, ${rowHash([column])}::text AS h${at}`);
   return `SELECT ${columns.join(", ")} FROM (${rows(plan, side)}) r WHERE ${keyPredicate(keyColumns(plan), keys)}`;
 }
 

@@ -7,7 +7,7 @@ import { typeFamily } from "./type.ts";
 
 /** The session settings under which both sides print the same value as the same text. */
 export const sessionSettings =
-  "SET TimeZone = 'UTC'; SET DateStyle = 'ISO, YMD'; SET IntervalStyle = 'postgres'; SET extra_float_digits = 1; SET bytea_output = 'hex'; SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0";
+  "SET TimeZone = 'UTC'; SET DateStyle = 'ISO, YMD'; SET IntervalStyle = 'postgres'; SET extra_float_digits = 1; SET bytea_output = 'hex'; SET jit = off; SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0";
 
 export const beginSnapshot = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY";
 

@@ -30,10 +30,12 @@ interface Finding {
 /**
  * Finds the rows by which two sides differ, moving checksums first and keys only where those differ. Ranges of a
  * whole-number key are read by its index; other keys are told apart by their hash.
+ * @param rows the larger side's number of rows in the extent where it is known already
  */
-export async function compareRows(plan: LoadPlan, sides: Sides, extent: Extent, watermark: string | null): Promise<RowDifferences> {
+export async function compareRows(plan: LoadPlan, sides: Sides, extent: Extent, rows: bigint | null, watermark: string | null): Promise<RowDifferences> {
   const finding: Finding = { found: [], checksums: 0, keysRead: 0, bytes: 0, complete: true };
-  await search(plan, sides, extent, finding);
+  const size = rows ?? (await Promise.all([sides.source.count(plan, extent), sides.warehouse.count(plan, extent)])).reduce(larger);
+  await search(plan, sides, extent, size, finding);
   const listed = finding.found.slice(0, shown);
   const count = (kind: KeyDifference["kind"]) => finding.found.filter((entry) => entry.kind === kind).length;
   return {
@@ -51,11 +53,10 @@ export async function compareRows(plan: LoadPlan, sides: Sides, extent: Extent, 
   };
 }
 
-async function search(plan: LoadPlan, sides: Sides, extent: Extent, finding: Finding): Promise<void> {
-  const [left, right] = await Promise.all([sides.source.span(plan, extent), sides.warehouse.span(plan, extent)]);
-  const rows = larger(left.rows, right.rows);
+async function search(plan: LoadPlan, sides: Sides, extent: Extent, rows: bigint, finding: Finding): Promise<void> {
   if (rows === 0n) return;
-  const buckets = bucketsFor(plan, rows, [left.low, right.low], [left.high, right.high]);
+  const spans = rangeKey(plan) ? await Promise.all([sides.source.span(plan, extent), sides.warehouse.span(plan, extent)]) : [];
+  const buckets = bucketsFor(rows, spans);
   const [ours, theirs] = await Promise.all([sides.source.checksums(plan, extent, buckets), sides.warehouse.checksums(plan, extent, buckets)]);
   finding.checksums += ours.size + theirs.size;
   for (const sums of [ours, theirs]) for (const [bucket, sum] of sums) finding.bytes += bucket.length + sum.rows.length + sum.checksum.length + 12;
@@ -73,11 +74,11 @@ async function search(plan: LoadPlan, sides: Sides, extent: Extent, finding: Fin
       finding.complete = false;
       return;
     }
-    const size = larger(a?.rows, b?.rows);
+    const size = larger(BigInt(a?.rows ?? 0), BigInt(b?.rows ?? 0));
     const number = BigInt(bucket);
     if (buckets.kind === "range" && size > listable * 4n && buckets.step > 1n) {
       const from = buckets.from + number * buckets.step;
-      await search(plan, sides, { ...extent, keys: { from, to: from + buckets.step } }, finding);
+      await search(plan, sides, { ...extent, keys: { from, to: from + buckets.step } }, size, finding);
       continue;
     }
     round.push(number);
@@ -87,19 +88,18 @@ async function search(plan: LoadPlan, sides: Sides, extent: Extent, finding: Fin
   await listRound();
 }
 
-function larger(a: string | undefined, b: string | undefined): bigint {
-  const [left, right] = [BigInt(a ?? 0), BigInt(b ?? 0)];
-  if (left > right) return left;
-  return right;
+function larger(a: bigint, b: bigint): bigint {
+  if (a > b) return a;
+  return b;
 }
 
-/** Enough buckets that one differing row costs about a thousand keys; a span too wide for bigint arithmetic is hashed. */
-function bucketsFor(plan: LoadPlan, rows: bigint, lows: (string | null)[], highs: (string | null)[]): Buckets {
+/** Enough buckets that one differing row costs a few hundred keys; a span too wide for bigint arithmetic is hashed. */
+function bucketsFor(rows: bigint, spans: { low: string | null; high: string | null }[]): Buckets {
   const wanted = rows / 256n + 1n;
   const number = wanted > mostBuckets ? mostBuckets : wanted;
-  const low = lows.filter((text) => text !== null).map(BigInt).reduce<bigint | null>((a, b) => (a === null || b < a ? b : a), null);
-  const high = highs.filter((text) => text !== null).map(BigInt).reduce<bigint | null>((a, b) => (a === null || b > a ? b : a), null);
-  if (rangeKey(plan) && low !== null && high !== null && high - low < 1n << 62n) return { kind: "range", from: low, step: (high - low) / number + 1n };
+  const ends = spans.flatMap((span) => (span.low === null || span.high === null ? [] : [BigInt(span.low), BigInt(span.high)])).sort((a, b) => (a < b ? -1 : 1));
+  const [low, high] = [ends[0], ends.at(-1)];
+  if (low !== undefined && high !== undefined && high - low < 1n << 62n) return { kind: "range", from: low, step: (high - low) / number + 1n };
   return { kind: "hash", count: 2 ** (number.toString(2).length - 1) };
 }
 

@@ -18,7 +18,9 @@ export interface BucketSum {
 /** What either side of a proof can compute. Both must give the same text for the same value. */
 export interface ProofSide {
   figures(plan: LoadPlan, slices: sql.SliceChoice): Promise<FiguresOfSide>;
-  span(plan: LoadPlan, extent: sql.Extent): Promise<{ rows: string; low: string | null; high: string | null }>;
+  /** least and greatest value of a single whole-number key */
+  span(plan: LoadPlan, extent: sql.Extent): Promise<{ low: string | null; high: string | null }>;
+  count(plan: LoadPlan, extent: sql.Extent): Promise<bigint>;
   checksums(plan: LoadPlan, extent: sql.Extent, buckets: sql.Buckets): Promise<Map<string, BucketSum>>;
   hashes(plan: LoadPlan, extent: sql.Extent, buckets: sql.Buckets, numbers: bigint[]): Promise<HashedRow[]>;
   /** key as JSON → each column's text and hash */
@@ -45,10 +47,15 @@ export class PostgresSide implements ProofSide {
 
   async span(plan: LoadPlan, extent: sql.Extent) {
     const row = await this.session.one(sql.keySpan(plan, this.side, extent));
-    return { rows: row.rows ?? "0", low: row.low ?? null, high: row.high ?? null };
+    return { low: row.low ?? null, high: row.high ?? null };
+  }
+
+  async count(plan: LoadPlan, extent: sql.Extent): Promise<bigint> {
+    return BigInt((await this.session.one(sql.rowCount(plan, this.side, extent))).rows ?? "0");
   }
 
   async checksums(plan: LoadPlan, extent: sql.Extent, buckets: sql.Buckets) {
+    await this.session.query(sql.groupByHashing);
     const rows = await this.session.query(sql.bucketChecksums(plan, this.side, extent, buckets));
     return new Map(rows.map((row) => [row.bucket ?? "", { rows: row.rows ?? "0", checksum: row.checksum ?? "" }]));
   }

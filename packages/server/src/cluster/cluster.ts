@@ -2,7 +2,7 @@ import { type ChildProcess, spawn } from "node:child_process";
 import { createHash, randomBytes } from "node:crypto";
 import { chmodSync, chownSync, existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
 import { createServer } from "node:net";
-import { join, resolve } from "node:path";
+import { dirname, join, resolve } from "node:path";
 
 /** Something about this machine that keeps the private cluster from starting, in one sentence. */
 export class ClusterError extends Error {}
@@ -79,6 +79,8 @@ async function home(data: string, owner: Owner): Promise<string> {
 }
 
 function ownFolder(folder: string, owner: Owner): void {
+  // The folder is its owner's alone, but its owner must be able to reach it.
+  mkdirSync(dirname(folder), { recursive: true, mode: 0o755 });
   mkdirSync(folder, { recursive: true, mode: 0o700 });
   if (owner.uid !== undefined && owner.gid !== undefined) chownSync(folder, owner.uid, owner.gid);
   chmodSync(folder, 0o700);
@@ -111,6 +113,7 @@ export async function startCluster(dataFolder: string, tune: Record<string, stri
   const bin = binaries();
   const owner = ownerOf();
   const data = resolve(dataFolder);
+  mkdirSync(data, { recursive: true, mode: 0o755 });
   const folder = await home(data, owner);
   const files = join(folder, "data");
   const secret = join(folder, "password");
