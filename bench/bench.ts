@@ -20,6 +20,10 @@ const option = (name: string, otherwise: number) => {
 const rows = option("rows", 1_000_000);
 const large = option("large", 5_000_000);
 const repeat = option("repeat", 3);
+if (process.argv.includes("--help")) {
+  console.log("./undercoat bench [--rows 1000000] [--large 5000000] [--repeat 3]");
+  process.exit(0);
+}
 
 interface Server {
   cluster: Cluster;

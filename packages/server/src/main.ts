@@ -13,19 +13,19 @@ import { UserRow } from "./store/models.ts";
 
 const say = (text: string) => console.log(text);
 
-/** Ends the process with a command's exit status, or with one clear sentence. */
-function ending(work: () => Promise<number>): () => Promise<void> {
-  return async () => {
-    try {
-      process.exitCode = await work();
-    } catch (error) {
-      if (process.env.UNDERCOAT_DEBUG) console.error(error);
-      const told = error instanceof CommandError || error instanceof ClusterError || error instanceof SettingError;
-      const full = (error as NodeJS.ErrnoException).code === "ENOSPC";
-      console.error(told ? (error as Error).message : full ? "The disk is full." : `Undercoat can't go on: ${(error as Error).message}`);
-      process.exitCode = error instanceof CommandError ? error.status : 1;
-    }
-  };
+/** Ends the process with a command's exit status, or with one clear sentence; with `--json` that is a document too. */
+async function ending(work: () => Promise<number>): Promise<void> {
+  try {
+    process.exitCode = await work();
+  } catch (error) {
+    if (process.env.UNDERCOAT_DEBUG) console.error(error);
+    const told = error instanceof CommandError || error instanceof ClusterError || error instanceof SettingError;
+    const full = (error as NodeJS.ErrnoException).code === "ENOSPC";
+    const message = told ? (error as Error).message : full ? "The disk is full." : `Undercoat can't go on: ${(error as Error).message}`;
+    if (process.argv.includes("--json")) console.log(JSON.stringify({ error: message }));
+    console.error(message);
+    process.exitCode = error instanceof CommandError ? error.status : 1;
+  }
 }
 
 /** Leaves the server running in the background and returns once it answers. */
@@ -122,7 +122,7 @@ async function work(): Promise<number> {
 }
 
 const program = new Command("undercoat").description("Every load proves itself.").showHelpAfterError().exitOverride((error) => process.exit(error.exitCode === 0 ? 0 : 2));
-program.command("start").description("start the product").option("--wait", "return once it answers").action(({ wait }) => ending(() => start(false, Boolean(wait)))());
+program.command("start").description("start the product").option("--wait", "return once it answers").action(({ wait }) => ending(() => start(false, Boolean(wait))));
 program
   .command("demo")
   .description("start the product with its demo data")
@@ -134,12 +134,12 @@ program
       await Client.fromEnvironment().ask("POST", "/api/demo/hour", {});
       say("One more hour of business has passed at the source.");
       return 0;
-    })(),
+    }),
   );
-program.command("stop").description("stop what start --wait or demo --wait left running").action(ending(stopRunning));
-program.command("worker").description("take runs from the product's database").action(ending(work));
-program.command("apply <file>").description("create or update what a project file names").option("--json").action((file, { json }) => ending(() => applyCommand(Client.fromEnvironment(), file, Boolean(json)))());
-program.command("export [pipeline]").description("write the project file, without secrets").option("--json").action((pipeline, { json }) => ending(() => exportCommand(Client.fromEnvironment(), pipeline, Boolean(json)))());
+program.command("stop").description("stop what start --wait or demo --wait left running").action(() => ending(stopRunning));
+program.command("worker").description("take runs from the product's database").action(() => ending(work));
+program.command("apply <file>").description("create or update what a project file names").option("--json").action((file, { json }) => ending(() => applyCommand(Client.fromEnvironment(), file, Boolean(json))));
+program.command("export [pipeline]").description("write the project file, without secrets").option("--json").action((pipeline, { json }) => ending(() => exportCommand(Client.fromEnvironment(), pipeline, Boolean(json))));
 const collect = (value: string, before: string[] = []) => [...before, value];
 const runLike = (name: string, description: string) =>
   program
@@ -150,14 +150,14 @@ const runLike = (name: string, description: string) =>
     .option("--from <time>", "start of an earlier interval, included")
     .option("--to <time>", "end of an earlier interval, excluded")
     .option("--json", "print one JSON document");
-runLike("run", "run a pipeline and wait").action((pipeline, options: RunOptions) => ending(() => runCommand(Client.fromEnvironment(), pipeline, options))());
-runLike("rehearse", "say what a run would do").action(() => ending(async () => { throw new CommandError("Rehearsal is not built yet. The pipeline's page shows the rows as they would be loaded."); })());
+runLike("run", "run a pipeline and wait").action((pipeline, options: RunOptions) => ending(() => runCommand(Client.fromEnvironment(), pipeline, options)));
+runLike("rehearse", "say what a run would do").action(() => ending(async () => { throw new CommandError("Rehearsal is not built yet. The pipeline's page shows the rows as they would be loaded."); }));
 program
   .command("prove <pipeline>")
   .description("prove every slice now")
   .option("--load <load>", "only this load; may be repeated", collect)
   .option("--rows", "down to the rows and cells that differ")
   .option("--json", "print one JSON document")
-  .action((pipeline, options: RunOptions) => ending(() => proveCommand(Client.fromEnvironment(), pipeline, options))());
+  .action((pipeline, options: RunOptions) => ending(() => proveCommand(Client.fromEnvironment(), pipeline, options)));
 
 await program.parseAsync();

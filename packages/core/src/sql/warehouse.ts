@@ -104,11 +104,9 @@ function differs(plan: LoadPlan): string {
   return `${row("t")} IS DISTINCT FROM ${row("s")}`;
 }
 
-/** Counts what the stage holds against the target: new, changed and same, before anything is written. */
-export function classify(plan: LoadPlan, stage: TableName): string {
-  const first = `t.${identifier(plan.key[0] ?? "")}`;
-  const changed = plan.mode === "append" ? "false" : differs(plan);
-  return `SELECT count(*)::text AS read, count(*) FILTER (WHERE ${first} IS NULL)::text AS new, count(*) FILTER (WHERE ${first} IS NOT NULL AND ${changed})::text AS changed, count(*) FILTER (WHERE ${first} IS NOT NULL AND NOT (${changed}))::text AS same FROM ${qualified(stage)} s LEFT JOIN ${qualified(plan.target)} t ON ${matches(plan)}`;
+/** How many staged rows the target knows by their key, before anything is written; an index answers it. */
+export function countKnown(plan: LoadPlan, stage: TableName): string {
+  return `SELECT count(*)::text AS known FROM ${qualified(stage)} s WHERE EXISTS (SELECT 1 FROM ${qualified(plan.target)} t WHERE ${matches(plan)})`;
 }
 
 /** Rewrites the target's rows that a staged row changes, and no other. */

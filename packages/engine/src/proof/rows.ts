@@ -89,8 +89,7 @@ async function search(plan: LoadPlan, sides: Sides, extent: Extent, rows: bigint
 }
 
 function larger(a: bigint, b: bigint): bigint {
-  if (a > b) return a;
-  return b;
+  return a > b ? a : b;
 }
 
 /** Enough buckets that one differing row costs a few hundred keys; a span too wide for bigint arithmetic is hashed. */

@@ -4,7 +4,7 @@ import type { FigurePair } from "@undercoat/core/proof/verdict";
 import { scheduleWords } from "@undercoat/core/schedule/schedule";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import { sourceFor } from "@undercoat/engine/source/registry";
-import { Op, QueryTypes } from "sequelize";
+import { Op } from "sequelize";
 import { requires, routes } from "../context.ts";
 import { ConnectionRow, PipelineRow, ProofRow, RunLoadRow, RunRow, SliceRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
@@ -31,25 +31,35 @@ function mark(row: SliceRow): LedgerSlice {
   return { slice: row.slice, state: empty ? "empty" : row.verdict === "proved" ? "proved" : row.verdict === "disagrees" ? "disagrees" : "loaded", figures: row.figures, proof: row.proofId };
 }
 
+/** The latest proof of each load, or the latest that compared its whole table, without slices. */
+async function latestProofs(store: Store, whole: boolean): Promise<ProofRow[]> {
+  const latest = await store.query<{ id: number }>("SELECT max(id) AS id FROM proofs WHERE whole OR NOT :whole GROUP BY pipeline, load", { whole });
+  return ProofRow.findAll({ where: { id: latest.map((row) => row.id) }, attributes: ["id", "pipeline", "load", "at", "verdict", "figures", "whole"] });
+}
+
+/** When each load last finished writing. */
+function lastLoads(store: Store): Promise<{ pipeline: string; load: string; at: Date }[]> {
+  return store.query("SELECT r.pipeline, l.load, max(l.finished_at) AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'finished' AND r.kind <> 'prove' GROUP BY 1, 2");
+}
+
 async function ledger(store: Store, zone: string): Promise<Ledger> {
   const days = lastDays(zone);
   const pipelines = await PipelineRow.findAll({ order: ["title"] });
   const marks = await SliceRow.findAll({ where: { [Op.or]: [{ slice: { [Op.gte]: days[0], [Op.lte]: days.at(-1) } }, { slice: "" }, { verdict: "disagrees" }] } });
-  const latest = await store.sequelize.query<{ id: number }>("SELECT max(id) AS id FROM proofs GROUP BY pipeline, load", { type: QueryTypes.SELECT });
-  const proofs = await ProofRow.findAll({ where: { id: latest.map((row) => row.id) }, attributes: ["id", "pipeline", "load", "at", "verdict", "figures", "whole"] });
-  const loaded = await store.sequelize.query<{ pipeline: string; load: string; at: Date }>(
-    "SELECT r.pipeline, l.load, max(l.finished_at) AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'finished' AND r.kind <> 'prove' GROUP BY 1, 2",
-    { type: QueryTypes.SELECT },
-  );
-  const running = await store.sequelize.query<{ pipeline: string; load: string }>("SELECT r.pipeline, l.load FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'running' AND r.status = 'running' AND r.kind <> 'prove'", { type: QueryTypes.SELECT });
+  const [proofs, wholes] = [await latestProofs(store, false), await latestProofs(store, true)];
+  const loaded = await lastLoads(store);
+  const running = await store.query<{ pipeline: string; load: string }>("SELECT r.pipeline, l.load FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'running' AND r.status = 'running' AND r.kind <> 'prove'");
   const table = (pipeline: string, load: string, definition: PipelineRow["definition"]["loads"][string]): LedgerTable => {
     const mine = marks.filter((row) => row.pipeline === pipeline && row.load === load);
     const proof = proofs.find((row) => row.pipeline === pipeline && row.load === load);
+    const whole = wholes.find((row) => row.pipeline === pipeline && row.load === load);
     const by = definition.proof?.by;
-    const rows = proof?.whole ? (proof.figures.find((pair) => pair.figure === "rows")?.warehouse ?? null) : null;
+    const rows = whole?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? null;
+    // A newer proof of one slice leaves the verdict over the others as it was.
+    const disagrees = proof?.verdict === "disagrees" || mine.some((row) => row.verdict === "disagrees");
     // A day without rows on either side is proved as well, where the whole table was compared.
-    const bare = by?.slice === "day" && proof?.whole ? days.filter((day) => !mine.some((row) => row.slice === day)) : [];
-    const shown = [...mine.map(mark), ...bare.map((day): LedgerSlice => ({ slice: day, state: "proved", figures: [{ figure: "rows", source: "0", warehouse: "0" }], proof: proof?.id ?? null }))];
+    const bare = by?.slice === "day" && whole ? days.filter((day) => !mine.some((row) => row.slice === day)) : [];
+    const shown = [...mine.map(mark), ...bare.map((day): LedgerSlice => ({ slice: day, state: "proved", figures: [{ figure: "rows", source: "0", warehouse: "0" }], proof: whole?.id ?? null }))];
     return {
       pipeline,
       load,
@@ -57,11 +67,11 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       sliced: by !== undefined,
       by: by ? `${by.slice} of ${by.column}` : null,
       rows,
-      difference: proof ? firstDifference(proof.figures) : null,
+      difference: whole ? firstDifference(whole.figures) : null,
       loadedAt: loaded.find((row) => row.pipeline === pipeline && row.load === load)?.at.toISOString() ?? null,
       provedAt: proof?.at.toISOString() ?? null,
       loading: running.some((row) => row.pipeline === pipeline && row.load === load),
-      verdict: proof?.verdict ?? null,
+      verdict: disagrees ? "disagrees" : (proof?.verdict ?? null),
       slices: shown.filter((slice) => days.includes(slice.slice) || slice.slice === ""),
       earlierDisagreements: shown.filter((slice) => slice.state === "disagrees" && slice.slice !== "" && !days.includes(slice.slice)),
     };
@@ -109,10 +119,8 @@ export const warehouse = routes()
     const { store } = c.get("house");
     const pipelines = await PipelineRow.findAll();
     const names = [...new Set(pipelines.map((row) => row.definition.warehouse))];
-    const loaded = await store.sequelize.query<{ pipeline: string; load: string; at: Date }>(
-      "SELECT r.pipeline, l.load, max(l.finished_at) AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'finished' AND r.kind <> 'prove' GROUP BY 1, 2",
-      { type: QueryTypes.SELECT },
-    );
+    const counted = await latestProofs(store, true);
+    const loaded = await lastLoads(store);
     const tables: WarehouseTable[] = [];
     for (const name of names) {
       for (const dataset of await sourceFor(await store.credentials(name)).datasets()) {
@@ -121,7 +129,9 @@ export const warehouse = routes()
           .flatMap((row) => Object.entries(row.definition.loads).map(([load, definition]) => ({ pipeline: row.name, load, table: parseTableName(definition.into.table) })))
           .find((entry) => entry.table.schema === dataset.schema && entry.table.table === dataset.name);
         const at = loaded.find((row) => row.pipeline === loader?.pipeline && row.load === loader?.load)?.at;
-        const { schema, name: table, kind, rows, bytes } = dataset;
+        const { schema, name: table, kind, bytes } = dataset;
+        // What the last whole proof counted is exact; the server's own figure is an estimate, and absent for a new table.
+        const rows = counted.find((row) => row.pipeline === loader?.pipeline && row.load === loader?.load)?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? dataset.rows;
         tables.push({ connection: name, schema, name: table, kind, rows, bytes, pipeline: loader?.pipeline ?? null, load: loader?.load ?? null, loadedAt: at?.toISOString() ?? null });
       }
     }

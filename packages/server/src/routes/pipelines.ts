@@ -7,7 +7,7 @@ import { nextTimes } from "@undercoat/core/schedule/schedule";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import Joi from "joi";
-import { Op, QueryTypes, type Transaction } from "sequelize";
+import { Op, type Transaction } from "sequelize";
 import { body, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
 import { HttpProblem, notFound } from "../problem.ts";
@@ -24,7 +24,7 @@ async function found(name: string): Promise<PipelineRow> {
 
 /** Each pipeline's latest run that loads. */
 async function lastRuns(store: Store): Promise<Map<string, RunRow>> {
-  const ids = await store.sequelize.query<{ id: number }>("SELECT max(id) AS id FROM runs WHERE kind = 'load' GROUP BY pipeline", { type: QueryTypes.SELECT });
+  const ids = await store.query<{ id: number }>("SELECT max(id) AS id FROM runs WHERE kind = 'load' GROUP BY pipeline");
   const rows = await RunRow.findAll({ where: { id: ids.map((row) => row.id) } });
   return new Map(rows.map((row) => [row.pipeline, row]));
 }

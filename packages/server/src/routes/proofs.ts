@@ -1,5 +1,4 @@
 import type { ProofSummary, ProofView } from "@undercoat/core/api/api";
-import { QueryTypes } from "sequelize";
 import { requires, routes } from "../context.ts";
 import { notFound } from "../problem.ts";
 import { PipelineRow, ProofRow, RunRow, SliceRow } from "../store/models.ts";
@@ -20,7 +19,7 @@ export const proofs = routes()
     const rows =
       pipeline && load
         ? await ProofRow.findAll({ where: { pipeline, load }, attributes: listed, order: [["id", "DESC"]], limit: 200 })
-        : await ProofRow.findAll({ where: { id: (await store.sequelize.query<{ id: number }>("SELECT max(id) AS id FROM proofs GROUP BY pipeline, load", { type: QueryTypes.SELECT })).map((row) => row.id) }, attributes: listed, order: [["id", "DESC"]] });
+        : await ProofRow.findAll({ where: { id: (await store.query<{ id: number }>("SELECT max(id) AS id FROM proofs GROUP BY pipeline, load")).map((row) => row.id) }, attributes: listed, order: [["id", "DESC"]] });
     const current = rows.filter((row) => titles.get(row.pipeline)?.definition.loads[row.load]);
     return c.json(current.map((row) => summary(row, titles.get(row.pipeline)?.title ?? row.pipeline)));
   })

@@ -45,7 +45,7 @@ export default function WarehousePage() {
           columns={[
             { head: "Table", width: "minmax(0, 1.4fr)", cell: (row) => <span className={`mono${open === id(row) ? " strong" : ""}`}>{row.schema}.{row.name}</span> },
             { head: "Connection", width: "minmax(0, 0.7fr)", cell: (row) => row.connection },
-            { head: "Rows, about", width: "120px", right: true, cell: (row) => <span className="mono">{grouped(row.rows)}</span> },
+            { head: "Rows", width: "120px", right: true, cell: (row) => <span className="mono">{grouped(row.rows)}</span> },
             { head: "Size", width: "100px", right: true, cell: (row) => <span className="mono">{bytes(row.bytes)}</span> },
             { head: "Loaded by", width: "minmax(0, 1fr)", cell: (row) => (row.pipeline ? <Link to={`/pipelines/${row.pipeline}/${row.load}`} onClick={(event) => event.stopPropagation()}>{row.pipeline} · {row.load}</Link> : <span className="quiet">nobody here</span>) },
             { head: "Last loaded", width: "160px", cell: (row) => <span className="quiet">{row.loadedAt ? moment(row.loadedAt) : "–"}</span> },

@@ -153,19 +153,19 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
       const added = await run((rows) => `${rows} new rows added`, sql.insertMissing(plan, stage));
       return { new: added, changed: "0", same: String(BigInt(read) - BigInt(added)), deleted: "0" };
     }
-    const classify = sql.classify(plan, stage);
-    const counts = await this.session.one(classify);
-    const found = { read: counts.read ?? "0", new: counts.new ?? "0", changed: counts.changed ?? "0", same: counts.same ?? "0" };
-    told(`${grouped(found.new)} new, ${grouped(found.changed)} changed, ${grouped(found.same)} the same`, classify);
-    const changed = found.changed === "0" ? "0" : await run((rows) => `${rows} rows updated`, sql.updateChanged(plan, stage));
-    const added = found.new === "0" ? "0" : await run((rows) => `${rows} rows added`, sql.insertNew(plan, stage));
-    if (found.read !== read || changed !== found.changed || added !== found.new)
+    const count = sql.countKnown(plan, stage);
+    const known = BigInt((await this.session.one(count)).known ?? "0");
+    const unknown = BigInt(read) - known;
+    told(`${grouped(String(known))} known by their key, ${grouped(String(unknown))} new`, count);
+    const changed = plan.mode === "append" || known === 0n ? "0" : await run((rows) => `${rows} rows changed`, sql.updateChanged(plan, stage));
+    const added = unknown === 0n ? "0" : await run((rows) => `${rows} rows added`, sql.insertNew(plan, stage));
+    if (BigInt(added) !== unknown || BigInt(changed) > known)
       throw new LoadFailure({
         message: "The tally does not balance, so nothing was written",
-        detail: `read ${read}, staged ${found.read}; counted ${found.new} new and ${found.changed} changed, wrote ${added} and ${changed}`,
+        detail: `read ${read}, of which ${known} were known by their key; wrote ${added} new and ${changed} changed`,
         hint: "Something else wrote to the target at the same time. Run again.",
       });
-    return { new: added, changed, same: found.same, deleted: "0" };
+    return { new: added, changed, same: String(known - BigInt(changed)), deleted: "0" };
   }
 
   async finishTarget(plan: LoadPlan, told: Told): Promise<void> {
