@@ -104,6 +104,18 @@ describe("an upsert by watermark", () => {
     expect(await pair.atWarehouse("SELECT count(*)::text AS n FROM landing.trip WHERE note LIKE 'trip %'")).toEqual([{ n: "1000" }]);
   });
 
+  test("of a large table proves the slices it touched, where a row came from included", async () => {
+    await pair.run(upsert);
+    await pair.atWarehouse("UPDATE pg_class SET reltuples = 3000000 WHERE oid = 'landing.trip'::regclass; DELETE FROM landing.trip WHERE day = '2026-11-09'");
+    await pair.atSource("UPDATE trip SET day = '2026-12-24', updated_at = '2026-11-20 09:00+00' WHERE id = 1; DELETE FROM trip WHERE updated_at > '2026-11-20 06:05+00' AND updated_at < '2026-11-20 09:00+00'");
+    const run = await pair.run(upsert);
+    expect(run.tally).toMatchObject({ read: "1", changed: "1" });
+    expect(run.proof.whole).toBe(false);
+    // Row 1 left the second of November for Christmas Eve; the day that was emptied behind its back is not looked at.
+    expect(run.proof.slices.map((slice) => slice.slice)).toEqual(["2026-11-02", "2026-12-24"]);
+    expect((await pair.prove(upsert, false)).proof.slices.find((slice) => slice.slice === "2026-11-09")?.verdict).toBe("disagrees");
+  });
+
   test("everything it wrote down is in the warehouse's own schema, and the stage is gone", async () => {
     const { tally } = await pair.run(upsert);
     expect(await pair.atWarehouse("SELECT read::text, new::text, watermark FROM undercoat.tally")).toEqual([{ read: tally.read, new: tally.new, watermark: "2026-11-20 06:16:40+00" }]);

@@ -69,8 +69,8 @@ export function comparable(sql: string, type: string): string {
 const hashes: Record<string, (sql: string, seed: number) => string> = {
   smallint: (sql, seed) => `hashint2extended(${sql}, ${seed})`,
   integer: (sql, seed) => `hashint4extended(${sql}, ${seed})`,
-  // Its own hash folds both halves into one, so that different numbers can share it; the upper half beside it tells them apart.
-  bigint: (sql, seed) => `hashint8extended(${sql}, ${seed}) # hashint4extended((${sql} >> 32)::integer, ${seed + 100_000})`,
+  // Its own hash folds both halves into one, so that different numbers can share it; the upper half beside it, moved by its place, tells them apart.
+  bigint: (sql, seed) => `hashint8extended(${sql}, ${seed}) # ((${sql} >> 32) << ${seed % 31})`,
   numeric: (sql, seed) => `hash_numeric_extended(${sql}, ${seed})`,
   real: (sql, seed) => `hashfloat4extended(${sql}, ${seed})`,
   "double precision": (sql, seed) => `hashfloat8extended(${sql}, ${seed})`,

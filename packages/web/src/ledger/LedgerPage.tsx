@@ -1,19 +1,16 @@
 import { Button, Popover } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { Ledger, LedgerGroup, LedgerSlice, LedgerTable } from "@undercoat/core/api/api";
-import { figureWords } from "@undercoat/core/proof/figure";
-import { sameValue } from "@undercoat/core/proof/decimal";
 import { useState } from "react";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api, withQuery } from "../api/client.ts";
+import { FigureTable } from "../parts/FigureTable.tsx";
 import { counted, grouped, moment, signed, sliceName, zone } from "../parts/format.ts";
 import { HourButton } from "../parts/hour.tsx";
 import { Legend, Mark, type MarkState, markWords } from "../parts/Mark.tsx";
 import { useRun } from "../parts/runs.ts";
 import { ErrorNote } from "../parts/words.tsx";
-
-const trimmed = (value: string | null) => (value && /^\d{4}-\d\d-\d\d \d\d:\d\d:\d\d/.test(value) ? value.slice(0, 19) : grouped(value));
 
 /** Both sides' figures of one mark, with what to do next. */
 function MarkFigures({ table, slice }: { table: LedgerTable; slice: LedgerSlice }) {
@@ -27,24 +24,7 @@ function MarkFigures({ table, slice }: { table: LedgerTable; slice: LedgerSlice 
         <span className="mono strong cut">{table.target}</span>
         <span className="quiet nowrap">{slice.slice ? sliceName(slice.slice) : table.sliced ? "no date" : "whole table"}</span>
       </div>
-      <table className="plain">
-        <thead>
-          <tr>
-            <th>Figure</th>
-            <th className="right">Source</th>
-            <th className="right">Warehouse</th>
-          </tr>
-        </thead>
-        <tbody>
-          {slice.figures.map((pair) => (
-            <tr key={pair.figure}>
-              <td>{figureWords(pair.figure)}</td>
-              <td className="right mono nowrap">{trimmed(pair.source)}</td>
-              <td className={`right mono nowrap${sameValue(pair.source, pair.warehouse) ? "" : " lead strong"}`}>{trimmed(pair.warehouse)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <FigureTable figures={slice.figures} />
       <ErrorNote error={run.error} />
       <div className="actions" style={{ marginTop: 12 }}>
         {disagrees && canEdit && (

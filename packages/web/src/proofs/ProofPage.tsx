@@ -9,6 +9,7 @@ import { Link, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api } from "../api/client.ts";
 import { DataTable, type Column } from "../parts/DataTable.tsx";
+import { FigureTable, figureValue } from "../parts/FigureTable.tsx";
 import { differenceWords, exactTime, grouped, moment, sliceName } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
@@ -23,10 +24,6 @@ function difference(slice: SliceFigures): string {
   return pair ? differenceWords(pair) : "0";
 }
 
-function value(text: string | null) {
-  return text && /^\d{4}-\d\d-\d\d \d\d:\d\d:\d\d/.test(text) ? text.slice(0, 19) : grouped(text);
-}
-
 function columnsFor(proof: ProofView): Column<SliceFigures>[] {
   const shown = proof.sliceFigures[0]?.figures.map((pair) => pair.figure) ?? [];
   const pair = (slice: SliceFigures, figure: string) => slice.figures.find((entry) => entry.figure === figure);
@@ -34,8 +31,8 @@ function columnsFor(proof: ProofView): Column<SliceFigures>[] {
     const width = "minmax(92px, 1fr)";
     const words = figureWords(figure);
     return [
-      { head: <><Side of="source" /> {words}</>, width, right: true, cell: (slice) => <span className="mono">{value(pair(slice, figure)?.source ?? null)}</span> },
-      { head: <><Side of="warehouse" /> {words}</>, width, right: true, cell: (slice) => <span className={`mono${sameValue(pair(slice, figure)?.source ?? null, pair(slice, figure)?.warehouse ?? null) ? "" : " lead strong"}`}>{value(pair(slice, figure)?.warehouse ?? null)}</span> },
+      { head: <><Side of="source" /> {words}</>, width, right: true, cell: (slice) => <span className="mono">{figureValue(pair(slice, figure)?.source ?? null)}</span> },
+      { head: <><Side of="warehouse" /> {words}</>, width, right: true, cell: (slice) => <span className={`mono${sameValue(pair(slice, figure)?.source ?? null, pair(slice, figure)?.warehouse ?? null) ? "" : " lead strong"}`}>{figureValue(pair(slice, figure)?.warehouse ?? null)}</span> },
     ];
   });
   return [
@@ -53,26 +50,7 @@ function SliceDetail({ proof, slice, onClose }: { proof: ProofView; slice: Slice
   const name = proof.by ? sliceName(slice.slice) : "the whole table";
   return (
     <Modal opened onClose={onClose} title={`${proof.target}, ${name}`} size="lg">
-      <table className="plain">
-        <thead>
-          <tr>
-            <th>Figure</th>
-            <th className="right">Source</th>
-            <th className="right">Warehouse</th>
-            <th className="right">Difference</th>
-          </tr>
-        </thead>
-        <tbody>
-          {slice.figures.map((pair) => (
-            <tr key={pair.figure}>
-              <td>{figureWords(pair.figure)}</td>
-              <td className="right mono">{grouped(pair.source)}</td>
-              <td className="right mono">{grouped(pair.warehouse)}</td>
-              <td className={`right mono${sameValue(pair.source, pair.warehouse) ? "" : " lead strong"}`}>{differenceWords(pair)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <FigureTable figures={slice.figures} exact />
       <ErrorNote error={run.error} />
       {canEdit && (
         <div className="actions" style={{ marginTop: 14 }}>
