@@ -25,7 +25,7 @@ function scopeOf({ from, to }: RunOptions): Scope {
 /** Starts a run and waits for its end, telling progress on standard error. */
 async function runAndWait(client: Client, pipeline: string, kind: RunKind, options: RunOptions): Promise<RunView> {
   if (options.value?.length) throw new CommandError("Pipelines have no parameters yet, so --value has nothing to set.", 2);
-  const started = await client.ask<RunView>("POST", `/api/pipelines/${encodeURIComponent(pipeline)}/run`, { kind, scope: scopeOf(options), loads: options.load, rows: options.rows ?? false, reason: "by command" });
+  const started = await client.ask<RunView>("POST", `/api/pipelines/${encodeURIComponent(pipeline)}/run`, { kind, scope: scopeOf(options), loads: options.load, rows: options.rows ?? false, reason: "on the command line" });
   let told = "";
   for (;;) {
     const run = await client.ask<RunView>("GET", `/api/runs/${started.id}`);

@@ -38,8 +38,8 @@ export function ErrorNote({ error }: { error: unknown }) {
 
 const kindWords = { load: "", prove: "proof only", repair: "repair" };
 
-/** `by hand, by Ada Vik`: why a run ran. */
+/** `by hand, Ada Vik`: why a run ran, and who asked. */
 export function reasonOf(run: RunSummary): string {
   const kind = kindWords[run.kind];
-  return [kind, run.reason, run.requestedBy ? `by ${run.requestedBy}` : ""].filter(Boolean).join(", ");
+  return [kind, run.reason, run.requestedBy].filter(Boolean).join(", ");
 }

@@ -28,7 +28,8 @@ function causeWords(cause: Cause, proof: ProofView): string {
   if (cause.kind === "deleted") return `${rows} ${are(cause.rows)} only in the warehouse: deleted at the source. This load keeps such rows.`;
   const back = lookBackFor(cause.late);
   const hint = back ? ` A look-back of ${durationWords(back)} would have read ${cause.rows === 1 ? "it" : "them"}.` : "";
-  return `${rows} carr${cause.rows === 1 ? "ies" : "y"} a ${proof.watermarkColumn ?? "watermark"} before the watermark, but came or changed after it was taken: committed late, or changed without moving it.${hint}`;
+  const column = proof.watermarkColumn ?? "its time";
+  return `${rows} ${cause.rows === 1 ? "has" : "have"} ${column} before the watermark, but came or changed after it was taken: committed late, or changed without moving ${column}.${hint}`;
 }
 
 /** What the differing rows add up to, why, and how to mend them. */
