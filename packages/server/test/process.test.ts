@@ -184,7 +184,7 @@ describe("the command line keeps its word", () => {
 test("a killed worker's run ends as failed at once, nothing is half-written, and a new worker takes the next", async () => {
   const first = await until(workerOf, "there is a worker");
   const running = command("run", "slow", "--json");
-  await until(async () => ((await sql("process_warehouse", "SELECT 1 FROM pg_stat_activity WHERE application_name LIKE 'undercoat run%' AND query LIKE 'COPY%'")).rowCount ? true : undefined), "the worker reads");
+  await until(async () => ((await sql("process_warehouse", "SELECT 1 FROM pg_stat_activity WHERE datname = current_database() AND application_name LIKE 'undercoat run%' AND query LIKE 'COPY%'")).rowCount ? true : undefined), "the worker reads");
   process.kill(first, "SIGKILL");
   const ended = await running;
   expect(ended.status).toBe(1);
