@@ -5,6 +5,7 @@ import "@fontsource-variable/jetbrains-mono";
 import "./theme.css";
 import { MantineProvider } from "@mantine/core";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { setNonce } from "get-nonce";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { ApiProblem } from "./api/client.ts";
@@ -13,6 +14,8 @@ import { theme, variables } from "./theme.ts";
 
 const client = new QueryClient({ defaultOptions: { queries: { staleTime: 15_000, retry: (tries, error) => !(error instanceof ApiProblem && error.problem.status > 0) && tries < 3 } } });
 const nonce = document.querySelector<HTMLMetaElement>('meta[name="style-nonce"]')?.content ?? "";
+// The scroll lock behind a dialog makes its style element by itself and asks here for the page's nonce.
+setNonce(nonce);
 
 createRoot(document.getElementById("root") as HTMLElement).render(
   <MantineProvider theme={theme} cssVariablesResolver={variables} defaultColorScheme="auto" getStyleNonce={() => nonce}>
