@@ -64,11 +64,6 @@ export interface SuggestedLoad {
   why: string;
 }
 
-/** A problem of a definition, told where it is. */
-export interface Checked {
-  problems: Problem[];
-}
-
 /** A load as it would read now: its columns and real rows. */
 export interface PreviewRow {
   values: Record<string, string | null>;

@@ -1,5 +1,4 @@
 import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
-import { literal } from "./literal.ts";
 
 /** The first rows of a dataset, every value as text cut at 300 characters. */
 export function firstRows(table: TableName, columns: readonly string[], limit: number): string {
@@ -26,9 +25,4 @@ FROM (SELECT ${identifier(column)} AS v FROM ${qualified(table)} LIMIT ${Math.tr
 /** A describe-only form of a query: its columns and no rows. */
 export function emptyResult(subquery: string): string {
   return `SELECT * FROM ${subquery} q LIMIT 0`;
-}
-
-/** Exact rows and size of a warehouse table. */
-export function tableSize(table: TableName): string {
-  return `SELECT count(*)::text AS rows, pg_total_relation_size(${literal(qualified(table))}::regclass)::text AS bytes FROM ${qualified(table)}`;
 }

@@ -1,7 +1,7 @@
 import { asSubquery } from "../expression/parse.ts";
 import type { LoadPlan, ReadRequest, Window } from "../plan/plan.ts";
 import { identifier, qualified } from "./identifier.ts";
-import { literal, typedLiteral } from "./literal.ts";
+import { typedLiteral } from "./literal.ts";
 import { slicePredicate } from "./slice.ts";
 import { typeFamily } from "./type.ts";
 
@@ -110,9 +110,4 @@ export function previewRows(plan: LoadPlan, window: Window, limit: number): stri
   const order = plan.read.watermark ? ` ORDER BY ${identifier(plan.read.watermark.column)} DESC NULLS LAST` : "";
   const newestFirst = order && window.kind !== "keys" && window.kind !== "slice" ? order : "";
   return `SELECT ${plan.read.columns.map((column) => `left(r.${identifier(column.name)}::text, 300) AS ${identifier(column.name)}`).join(", ")} FROM (${rows}${newestFirst} LIMIT ${Math.trunc(limit)}) r`;
-}
-
-/** Names a session, so that whoever waits for it, or looks at the server, can tell what it is. */
-export function applicationName(name: string): string {
-  return `SET application_name = ${literal(name)}`;
 }

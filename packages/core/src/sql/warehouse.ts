@@ -30,7 +30,6 @@ const lockKey = "$1::text";
 
 export const tryLock = `SELECT pg_try_advisory_lock(${lockSpace}, hashtext(${lockKey})) AS locked`;
 export const awaitLock = `SELECT pg_advisory_lock(${lockSpace}, hashtext(${lockKey}))`;
-export const unlock = `SELECT pg_advisory_unlock(${lockSpace}, hashtext(${lockKey}))`;
 
 /** Who holds a target's lock, by the name its session gave itself. */
 export const lockHolder = `SELECT a.application_name AS holder FROM pg_locks l JOIN pg_stat_activity a USING (pid)

@@ -3,7 +3,7 @@ import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, planLoad, type Window, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { balances, type LoadProof, type Phase, type PhaseTime, type Scope, type Tally } from "@undercoat/core/run/run";
-import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
+import { formatTableName, parseTableName, type TableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { Cancelled, LoadFailure } from "../failure.ts";
 import { proofOf } from "../proof/figures.ts";
@@ -91,12 +91,14 @@ async function load(order: LoadOrder, source: Snapshot, warehouse: WarehouseSess
   const definition = pipeline.loads[order.load];
   if (!definition) throw new LoadFailure({ message: `The pipeline has no load ${order.load}` });
   clock.start("wait");
-  const plan = repairing(planLoad(pipelineName, pipeline, order.load, await source.describe(definition.from)), scope);
-  await warehouse.lock(plan.target, (holder) => {
+  const target = parseTableName(definition.into.table);
+  await warehouse.lock(target, (holder) => {
     report.waiting(holder.replace(/^undercoat /, ""));
-    report.line(`waiting for ${holder.replace(/^undercoat /, "")}, which is writing ${formatTableName(plan.target)}`);
+    report.line(`waiting for ${holder.replace(/^undercoat /, "")}, which is writing ${formatTableName(target)}`);
   });
   report.waiting(null);
+  // Only now: the source's snapshot begins with its first question, and one from before the wait would bring older rows over newer.
+  const plan = repairing(planLoad(pipelineName, pipeline, order.load, await source.describe(definition.from)), scope);
   const existing = await warehouse.describe(plan.target);
   const stored = existing ? await warehouse.watermark(plan) : null;
   const window = windowFor(plan, scope, stored);

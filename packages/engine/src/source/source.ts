@@ -10,7 +10,7 @@ import type { Row } from "../session.ts";
 /** Rows as a byte stream in PostgreSQL's binary COPY format; `rowCount` is exact once the stream has ended. */
 export type RowStream = Readable & { rowCount: number };
 
-/** One unchanging moment of a source: rows, watermark and figures read through it belong together. */
+/** One unchanging moment of a source, that of the first question put to it: rows, watermark and figures read through it belong together. */
 export interface Snapshot extends ProofSide {
   describe(from: From): Promise<Dataset>;
   rows(plan: LoadPlan, window: Window): RowStream;

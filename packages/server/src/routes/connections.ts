@@ -2,6 +2,7 @@ import type { ConnectionView } from "@undercoat/core/api/api";
 import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import { connectionSchema, slug } from "@undercoat/core/pipeline/schema";
 import { sourceFor } from "@undercoat/engine/source/registry";
+import type { Source } from "@undercoat/engine/source/source";
 import { streamSSE } from "hono/streaming";
 import Joi from "joi";
 import { body, type Env, requires, routes } from "../context.ts";
@@ -35,6 +36,12 @@ async function found(name: string): Promise<ConnectionRow> {
 
 function parts({ password, name: _, ...settings }: Given): { settings: ConnectionSettings; password: string | undefined } {
   return { settings, password };
+}
+
+/** The source that the address names. */
+async function sourceOf(c: Context<Env>): Promise<Source> {
+  const { name } = await found(c.req.param("name") ?? "");
+  return sourceFor(await c.get("house").store.credentials(name));
 }
 
 /** Addresses a table by its two names in the query string. */
@@ -103,7 +110,7 @@ export const connections = routes()
       await stream.writeSSE({ event: "done", data: JSON.stringify({ passed }) });
     });
   })
-  .get("/:name/datasets", async (c) => c.json(await sourceFor(await c.get("house").store.credentials((await found(c.req.param("name"))).name)).datasets()))
-  .get("/:name/dataset", async (c) => c.json(await sourceFor(await c.get("house").store.credentials((await found(c.req.param("name"))).name)).dataset(tableOf(c))))
-  .get("/:name/rows", async (c) => c.json(await sourceFor(await c.get("house").store.credentials((await found(c.req.param("name"))).name)).firstRows(tableOf(c), Math.min(Number(c.req.query("limit")) || 100, 200))))
-  .get("/:name/time", async (c) => c.json(await sourceFor(await c.get("house").store.credentials((await found(c.req.param("name"))).name)).timeColumns(tableOf(c))));
+  .get("/:name/datasets", async (c) => c.json(await (await sourceOf(c)).datasets()))
+  .get("/:name/dataset", async (c) => c.json(await (await sourceOf(c)).dataset(tableOf(c))))
+  .get("/:name/rows", async (c) => c.json(await (await sourceOf(c)).firstRows(tableOf(c), Math.min(Number(c.req.query("limit")) || 100, 200))))
+  .get("/:name/time", async (c) => c.json(await (await sourceOf(c)).timeColumns(tableOf(c))));

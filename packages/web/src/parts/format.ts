@@ -54,7 +54,6 @@ export function moment(iso: string | null): string {
   return `${clock.format(date)} ${day}`;
 }
 
-export const timeOfDay = (iso: string) => clock.format(new Date(iso));
 export const exactTime = (iso: string) => `${clockSeconds.format(new Date(iso))}.${String(new Date(iso).getMilliseconds()).padStart(3, "0")}`;
 
 /** A slice's name: `Fri 20 Nov`, with the year where it is another one; other texts as they are. */
