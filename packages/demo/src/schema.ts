@@ -14,30 +14,34 @@ CREATE TABLE route (
   route_id integer PRIMARY KEY, name text NOT NULL, from_port smallint NOT NULL REFERENCES port, to_port smallint NOT NULL REFERENCES port,
   region text NOT NULL, nautical_miles numeric(5,1) NOT NULL);
 CREATE TABLE sailing (
-  route_id integer NOT NULL REFERENCES route, sail_date date NOT NULL, departure_no smallint NOT NULL,
-  departs_at timestamptz NOT NULL, vessel_id integer NOT NULL REFERENCES vessel, status sailing_status NOT NULL, updated_at timestamptz NOT NULL,
-  PRIMARY KEY (route_id, sail_date, departure_no));
+  route_id integer NOT NULL, sail_date date NOT NULL, departure_no smallint NOT NULL,
+  departs_at timestamptz NOT NULL, vessel_id integer NOT NULL, status sailing_status NOT NULL, updated_at timestamptz NOT NULL);
 CREATE TABLE customer (
   customer_id integer PRIMARY KEY, first_name text NOT NULL, last_name text NOT NULL, email text, tier customer_tier NOT NULL,
   note text, created_at timestamptz NOT NULL, updated_at timestamptz NOT NULL);
 CREATE TABLE booking (
-  booking_id bigint PRIMARY KEY, region text NOT NULL, route_id integer NOT NULL, sail_date date NOT NULL, departure_no smallint NOT NULL,
+  booking_id bigint NOT NULL, region text NOT NULL, route_id integer NOT NULL, sail_date date NOT NULL, departure_no smallint NOT NULL,
   customer_id integer NOT NULL, first_name text NOT NULL, last_name text NOT NULL, status booking_status NOT NULL, fare numeric(12,2) NOT NULL,
   vehicle varchar(20), extras jsonb, note text, updated_at timestamptz NOT NULL);
 CREATE TABLE passenger (
-  passenger_id bigint PRIMARY KEY, booking_id bigint NOT NULL, name text NOT NULL, age_group text NOT NULL, assistance boolean,
+  passenger_id bigint NOT NULL, booking_id bigint NOT NULL, name text NOT NULL, age_group text NOT NULL, assistance boolean,
   updated_at timestamptz NOT NULL);
 CREATE TABLE payment (
-  payment_id bigint PRIMARY KEY, booking_id bigint NOT NULL, method payment_method NOT NULL, amount numeric(12,2) NOT NULL,
+  payment_id bigint NOT NULL, booking_id bigint NOT NULL, method payment_method NOT NULL, amount numeric(12,2) NOT NULL,
   paid_at timestamptz NOT NULL, updated_at timestamptz NOT NULL);
 CREATE TABLE gate_scan (
-  scan_id bigint PRIMARY KEY, booking_id bigint NOT NULL, port_id smallint NOT NULL, gate smallint NOT NULL, scanned_at timestamptz NOT NULL);
+  scan_id bigint NOT NULL, booking_id bigint NOT NULL, port_id smallint NOT NULL, gate smallint NOT NULL, scanned_at timestamptz NOT NULL);
 
 CREATE SCHEMA demo;
 CREATE TABLE demo.clock (hour integer NOT NULL, at timestamptz NOT NULL);`;
 
-/** After the rows, where building an index once is cheaper. */
+/** Keys and indexes of the large tables: after the rows, where building one at once is cheaper. */
 export const indexes = `
+ALTER TABLE sailing ADD PRIMARY KEY (route_id, sail_date, departure_no), ADD FOREIGN KEY (route_id) REFERENCES route, ADD FOREIGN KEY (vessel_id) REFERENCES vessel;
+ALTER TABLE booking ADD PRIMARY KEY (booking_id);
+ALTER TABLE passenger ADD PRIMARY KEY (passenger_id);
+ALTER TABLE payment ADD PRIMARY KEY (payment_id);
+ALTER TABLE gate_scan ADD PRIMARY KEY (scan_id);
 CREATE INDEX ON sailing (updated_at);
 CREATE INDEX ON customer (updated_at);
 CREATE INDEX ON booking (updated_at);
