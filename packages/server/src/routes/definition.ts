@@ -17,7 +17,7 @@ export interface ConnectionBook {
 
 /**
  * Everything that is wrong with a definition: its form, the connections it names, two loads with one target, and for
- * each load whether its source has what it asks for. A source that can't be reached is told, but does not count as wrong.
+ * each load whether its source has what it asks for. A source that can't be reached can't be asked; its loads are checked when they run.
  */
 export async function definitionProblems(book: ConnectionBook, name: string, definition: Pipeline, only?: string[]): Promise<Problem[]> {
   const { problems } = check<Pipeline>(pipelineSchema, definition);
@@ -33,7 +33,6 @@ export async function definitionProblems(book: ConnectionBook, name: string, def
     targets.set(into.table, load);
   }
   if (found.length) return found;
-
   for (const [load, { from }] of Object.entries(definition.loads)) {
     if (only && !only.includes(load)) continue;
     const problem = await loadProblem(book, name, definition, load, from.connection);
