@@ -127,7 +127,8 @@ test("a worker takes what is queued, and a cancelled run stops within 2 s and le
         await new Promise((resolve) => setTimeout(resolve, 20));
       }
     };
-    await settled((view) => view.loads[0]?.phase === "read");
+    const reading = await settled((view) => view.loads[0]?.phase === "read");
+    expect(reading.loads[0].phases.map((entry: { phase: string }) => entry.phase)).toEqual(["wait", "read"]);
     const asked = Date.now();
     await it_.ask("POST", `/runs/${id}/cancel`);
     await settled((view) => view.status === "cancelled");

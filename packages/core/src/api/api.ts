@@ -228,7 +228,7 @@ export interface Finding {
 /** What an event stream carries. */
 export type Event =
   | { kind: "run"; run: number; pipeline: string; status: RunStatus }
-  | { kind: "progress"; run: number; load: string; phase: string; rows: string; bytes: number; rate: number; waitingFor: string | null }
+  | { kind: "progress"; run: number; load: string; phase: string; rows: string; bytes: number; rate: number; waitingFor: string | null; phases: PhaseTime[] }
   | { kind: "line"; run: number }
   | { kind: "changed"; what: "pipelines" | "connections" | "proofs" | "users" };
 

@@ -1,4 +1,4 @@
-import type { RunStatus } from "@undercoat/core/run/run";
+import type { Phase, PhaseTime, RunStatus } from "@undercoat/core/run/run";
 import { Cancelled, failureOf } from "@undercoat/engine/failure";
 import { executeLoad, type LoadOutcome, type LoadReport } from "@undercoat/engine/load/load";
 import { executeProof } from "@undercoat/engine/proof/prove";
@@ -77,6 +77,8 @@ class StoreReport implements LoadReport {
   private writing: Promise<void> = Promise.resolve();
   private timer: NodeJS.Timeout | undefined;
   private state: { phase: string; rows: string; bytes: number; rate: number; waitingFor: string | null } = { phase: "wait", rows: "0", bytes: 0, rate: 0, waitingFor: null };
+  private readonly born = performance.now();
+  private readonly phases: PhaseTime[] = [];
   private began = 0;
   private moved = true;
 
@@ -91,8 +93,18 @@ class StoreReport implements LoadReport {
     this.soon();
   };
 
-  phase(phase: string): void {
+  /** The open phase lasts until now. */
+  private clock(): number {
+    const now = Math.round(performance.now() - this.born);
+    const open = this.phases.at(-1);
+    if (open) open.to = now;
+    return now;
+  }
+
+  phase(phase: Phase): void {
     if (phase === "read") this.began = performance.now();
+    const now = this.clock();
+    this.phases.push({ phase, from: now, to: now });
     this.state = { ...this.state, phase };
     this.moved = true;
     this.soon();
@@ -126,8 +138,10 @@ class StoreReport implements LoadReport {
     if (!this.moved) return this.store.tell({ kind: "line", run: this.run });
     this.moved = false;
     const { phase, waitingFor, rows, bytes, rate } = this.state;
-    await RunLoadRow.update({ phase, waitingFor, bytes: String(bytes) }, { where: { runId: this.run, load: this.load, status: "running" } });
-    await this.store.tell({ kind: "progress", run: this.run, load: this.load, phase, rows, bytes, rate, waitingFor });
+    this.clock();
+    const phases = this.phases;
+    await RunLoadRow.update({ phase, waitingFor, bytes: String(bytes), phases }, { where: { runId: this.run, load: this.load, status: "running" } });
+    await this.store.tell({ kind: "progress", run: this.run, load: this.load, phase, rows, bytes, rate, waitingFor, phases });
   }
 
   async flush(): Promise<void> {

@@ -16,7 +16,7 @@ function take(client: QueryClient, event: Event): void {
   switch (event.kind) {
     case "progress":
       client.setQueryData<Record<string, Progress>>(["progress", event.run], (before) => ({ ...before, [event.load]: event }));
-      client.setQueryData<RunView>(["runs", String(event.run)], (run) => run && { ...run, loads: run.loads.map((load) => (load.load === event.load && (load.status === "queued" || load.status === "running") ? { ...load, phase: event.phase, waitingFor: event.waitingFor, status: "running" } : load)) });
+      client.setQueryData<RunView>(["runs", String(event.run)], (run) => run && { ...run, loads: run.loads.map((load) => (load.load === event.load && (load.status === "queued" || load.status === "running") ? { ...load, phase: event.phase, waitingFor: event.waitingFor, phases: event.phases, status: "running" } : load)) });
       client.setQueryData<Dock>(["dock"], (dock) => dock && { ...dock, running: dock.running.map((entry) => (entry.run === event.run ? { ...entry, load: event.load, rows: event.rows, rate: event.rate, waitingFor: event.waitingFor } : entry)) });
       client.invalidateQueries({ queryKey: ["lines", event.run] });
       break;

@@ -17,7 +17,7 @@ export function Phases({ loads }: { loads: RunLoadView[] }) {
     for (const { phase, from, to } of load.phases) placed.push({ phase, from: offset + from, to: offset + to });
     offset += load.phases.at(-1)?.to ?? 0;
   }
-  if (offset === 0) return <p className="quiet">Told when the first load has ended.</p>;
+  if (offset === 0) return <p className="quiet">Nothing has begun yet.</p>;
   return (
     <div className="bars">
       {phases.map(([phase, words, colour]) => {
