@@ -20,6 +20,8 @@ export async function executeRun(store: Store, id: number, worker: string, signa
   for (const load of loads) {
     if (signal.aborted) await endLoad(load, { status: "cancelled" });
     else await executeOne(store, run, load, signal);
+    // Each load's end is told, so that its tally stands on the page while the next one reads.
+    await told("running");
   }
   const statuses = loads.map((load) => load.status);
   const status: RunStatus = statuses.includes("failed") ? "failed" : statuses.includes("cancelled") ? "cancelled" : "finished";

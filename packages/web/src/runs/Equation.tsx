@@ -10,9 +10,10 @@ const terms = [
 ] as const;
 
 /** The tally as an equation across the page. */
-export function Equation({ tally }: { tally: Tally }) {
+export function Equation({ tally, counting }: { tally: Tally; counting: boolean }) {
+  const verdict = counting ? "still counting" : balances(tally) ? "the tally balances" : "the tally does not balance";
   return (
-    <div className="equation" role="img" aria-label={`${tally.read} read = ${terms.map(([field, words]) => `${tally[field]} ${words}`).join(" + ")}; ${balances(tally) ? "the tally balances" : "the tally does not balance"}`}>
+    <div className="equation" role="img" aria-label={`${tally.read} read = ${terms.map(([field, words]) => `${tally[field]} ${words}`).join(" + ")}; ${verdict}`}>
       <div>
         <b>{grouped(tally.read)}</b>
         <span className="quiet">read</span>

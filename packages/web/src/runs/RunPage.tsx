@@ -80,7 +80,8 @@ export default function RunPage() {
   const again = useMutation({ mutationFn: () => api.post<RunView>(`/runs/${id}/again`), onSuccess: (next) => navigate(`/runs/${next.id}`) });
   if (error) return <main className="page"><ErrorNote error={error} /></main>;
   if (!run) return <main className="page" aria-busy="true" />;
-  const tally = addTallies(run.loads.map((load) => load.tally));
+  // While a load reads, what it has read so far counts already.
+  const tally = addTallies(run.loads.map((load) => (load.status === "running" ? { ...load.tally, read: progress?.[load.load]?.rows ?? "0" } : load.tally)));
   const moved = run.loads.reduce((sum, load) => sum + Number(load.bytes), 0);
   const marks = run.loads.map((load) => load.watermark).filter((value) => value !== null);
   const disagreeing = run.loads.find((load) => load.verdict === "disagrees");
@@ -123,7 +124,7 @@ export default function RunPage() {
       {run.failure && <FailureNote failure={run.failure} />}
       {run.kind !== "prove" && (
         <section className="panel" aria-label="Tally" style={{ display: "flex", justifyContent: "space-between", gap: 24, alignItems: "center", margin: "10px 0" }}>
-          <Equation tally={tally} />
+          <Equation tally={tally} counting={live} />
           <div className="right">
             <h2 className={live ? "quiet" : balances(tally) ? "good" : "lead"}>{live ? "Counting" : balances(tally) ? "The tally balances" : "The tally does not balance"}</h2>
             <span className="quiet">
