@@ -12,6 +12,7 @@ import { type Credentials, type Row, Session } from "../../session.ts";
 import type { RowStream, Snapshot, Source } from "../source.ts";
 import { describe, findDataset } from "./describe.ts";
 import { timeColumns } from "./time.ts";
+import { handshake } from "./tls.ts";
 
 /** The oldest server whose hashes and functions the proofs rest on. */
 const oldest = 14;
@@ -32,7 +33,7 @@ export class PostgresSource implements Source {
         settings,
         [
           ...networkSteps(settings),
-          ["tls", async () => (settings.tls === "off" ? { fact: "TLS is off: the password and the rows travel in the clear", skipped: true } : { fact: `TLS is asked for (${settings.tls})` })],
+          ["tls", async () => (settings.tls === "off" ? { fact: "TLS is off: the password and the rows travel in the clear", skipped: true } : { fact: await handshake(settings) })],
           [
             "sign in",
             async () => {
