@@ -2,6 +2,7 @@ import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { suggestLoad } from "@undercoat/core/pipeline/suggest";
 import { planLoad, windowFor } from "@undercoat/core/plan/plan";
+import { analyse } from "@undercoat/core/shape/analyse";
 import { figures } from "@undercoat/core/sql/proof";
 import { copyOut, highWater } from "@undercoat/core/sql/read";
 import { holds, warehouseType } from "@undercoat/core/sql/type";
@@ -26,11 +27,14 @@ const load: Load = {
   proof: { by: { column: "sail_date", slice: "day" }, figures: ["rows", "sum(fare)"] },
 };
 const pipeline = (change: Partial<Load> = {}): Pipeline => ({ title: "Harbour day", warehouse: "warehouse", loads: { booking: { ...load, ...change } } });
-const planned = (change: Partial<Load> = {}) => planLoad("harbour-day", pipeline(change), "booking", dataset);
+const planned = async (change: Partial<Load> = {}) => {
+  const analysis = await analyse({ ...load, ...change }, dataset);
+  return planLoad("harbour-day", pipeline(change), "booking", { dataset, analysis, types: {}, target: null });
+};
 
 describe("a plan's statements", () => {
-  test("read the rows past the watermark, and those without one", () => {
-    const plan = planned();
+  test("read the rows past the watermark, and those without one", async () => {
+    const plan = (await planned());
     const window = windowFor(plan, { kind: "due" }, "2026-11-23 06:00:00+00");
     expect(copyOut(plan, window)).toBe(
       `COPY (SELECT s."booking_id", s."status"::text AS "state", s."fare", s."sail_date" FROM "public"."booking" s WHERE (fare > 0 -- paying\n) AND ("updated_at" >= '2026-11-23 06:00:00+00'::timestamp with time zone - 'PT10M'::interval OR "updated_at" IS NULL)) TO STDOUT (FORMAT binary)`,
@@ -40,28 +44,28 @@ describe("a plan's statements", () => {
     );
   });
 
-  test("ask both sides for the same figures", () => {
-    const source = figures(planned(), "source", "all");
-    const warehouse = figures(planned(), "warehouse", "all");
+  test("ask both sides for the same figures", async () => {
+    const source = figures((await planned()), "source", "all");
+    const warehouse = figures((await planned()), "warehouse", "all");
     const shape = (sql: string) => sql.replace(/FROM \(.*\) r/s, "FROM rows");
     expect(shape(source)).toBe(shape(warehouse));
     expect(shape(source)).toBe(`SELECT GROUPING("sail_date") AS total, ("sail_date")::text AS slice, count(*)::text AS f0, sum("fare")::text AS f1 FROM rows GROUP BY GROUPING SETS (("sail_date"), ())`);
   });
 
-  test("touch only the rows that change", () => {
+  test("touch only the rows that change", async () => {
     const stage = { schema: "undercoat", table: "stage_1_booking" };
-    expect(updateChanged(planned(), stage)).toContain(`ROW(t."state", t."fare", t."sail_date") IS DISTINCT FROM ROW(s."state", s."fare", s."sail_date")`);
-    expect(countKnown(planned(), stage)).toBe(`SELECT count(*)::text AS known FROM "undercoat"."stage_1_booking" s WHERE EXISTS (SELECT 1 FROM "harbour"."booking" t WHERE t."booking_id" = s."booking_id")`);
+    expect(updateChanged((await planned()), stage)).toContain(`ROW(t."state", t."fare", t."sail_date") IS DISTINCT FROM ROW(s."state", s."fare", s."sail_date")`);
+    expect(countKnown((await planned()), stage)).toBe(`SELECT count(*)::text AS known FROM "undercoat"."stage_1_booking" s WHERE EXISTS (SELECT 1 FROM "harbour"."booking" t WHERE t."booking_id" = s."booking_id")`);
   });
 
-  test("change their fingerprint with what is read, and not with how it is proved", () => {
-    expect(planned({ proof: { figures: ["rows"] } }).fingerprint).toBe(planned().fingerprint);
-    expect(planned({ from: { ...load.from, where: "fare > 1" } }).fingerprint).not.toBe(planned().fingerprint);
+  test("change their fingerprint with what is read, and not with how it is proved", async () => {
+    expect((await planned({ proof: { figures: ["rows"] } })).fingerprint).toBe((await planned()).fingerprint);
+    expect((await planned({ from: { ...load.from, where: "fare > 1" } })).fingerprint).not.toBe((await planned()).fingerprint);
   });
 
-  test("read everything where no watermark counts", () => {
-    expect(windowFor(planned(), { kind: "due" }, null)).toEqual({ kind: "all" });
-    expect(windowFor(planned({ into: { table: "harbour.booking", mode: "replace" } }), { kind: "due" }, "2026-01-01").kind).toBe("all");
+  test("read everything where no watermark counts", async () => {
+    expect(windowFor((await planned()), { kind: "due" }, null)).toEqual({ kind: "all" });
+    expect(windowFor((await planned({ into: { table: "harbour.booking", mode: "replace" } })), { kind: "due" }, "2026-01-01").kind).toBe("all");
   });
 });
 
@@ -76,9 +80,9 @@ describe("a definition that can't work is refused where it is wrong", () => {
     [{ proof: { by: { column: "sail_date", slice: "hour" }, figures: ["rows"] } }, /no hours/, "proof.by.slice"],
     [{ proof: { figures: ["sum(state)"] } }, /can't be added up/, "proof.figures.0"],
     [{ into: { table: "harbour.booking", mode: "append" } }, /updated_at must be one of them/, "columns"],
-  ])("%j", (change, why, path) => {
+  ])("%j", async (change, why, path) => {
     try {
-      planned(change);
+      await planned(change);
       expect.unreachable();
     } catch (error) {
       expect((error as Error).message).toMatch(why);

@@ -1,4 +1,4 @@
-import { PlanError } from "@undercoat/core/plan/plan";
+import { PlanError } from "@undercoat/core/plan/error";
 import type { Failure } from "@undercoat/core/run/run";
 import { NameError } from "@undercoat/core/sql/identifier";
 
@@ -11,6 +11,12 @@ export class LoadFailure extends Error {
 
 /** Stopped because somebody asked for it. */
 export class Cancelled extends Error {}
+
+/** True for errors that a row's own values cause (class 22 of PostgreSQL's error codes, and limits that a value exceeds). */
+export function isDataError(error: unknown): boolean {
+  const code = (error as { code?: unknown }).code;
+  return typeof code === "string" && (code.startsWith("22") || code === "54000");
+}
 
 interface ServerError extends Error {
   code?: string;

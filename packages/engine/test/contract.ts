@@ -1,5 +1,6 @@
 import type { Load } from "@undercoat/core/pipeline/pipeline";
-import { type LoadPlan, planLoad } from "@undercoat/core/plan/plan";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import { planFor } from "@undercoat/engine/load/planning";
 import type { Snapshot, Source } from "@undercoat/engine/source/source";
 import { describe, expect, test } from "vitest";
 
@@ -24,7 +25,7 @@ export function sourceContract(kind: string, specimen: Specimen): void {
   const within = async <T>(work: (snapshot: Snapshot, plan: LoadPlan) => Promise<T>): Promise<T> => {
     const snapshot = await specimen.source().snapshot("undercoat test");
     try {
-      const plan = planLoad("test", { title: "Test", warehouse: "w", loads: { load } }, "load", await snapshot.describe(load.from));
+      const { plan } = await planFor("test", { title: "Test", warehouse: "w", loads: { load } }, "load", { source: snapshot, warehouse: null });
       return await work(snapshot, plan);
     } finally {
       await snapshot.close();

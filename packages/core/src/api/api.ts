@@ -72,7 +72,8 @@ export interface PreviewRow {
 }
 
 export interface Preview {
-  columns: { name: string; source: string; type: string; key: boolean }[];
+  /** `source` is what a column takes: a source column's name, or the expression that computes it */
+  columns: { name: string; source: string; computed: boolean; type: string; key: boolean }[];
   /** the source's columns that the load leaves out */
   unused: { name: string; type: string }[];
   sourceColumns: { name: string; type: string; notNull: boolean }[];

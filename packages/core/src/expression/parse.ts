@@ -1,4 +1,5 @@
 import { loadModule, parseSync, SqlError } from "libpg-query";
+import { grammarFunctions, scalarFunctions } from "./functions.ts";
 
 /** SQL that may not be used here; `position` is the offset of the offending character, from 0. */
 export class ExpressionError extends Error {
@@ -29,61 +30,129 @@ async function parse(sql: string, prefix: number): Promise<Node[]> {
   }
 }
 
-/** Visits every tagged node of a parse tree (`{ FuncCall: {…} }`), parents first. */
-function visit(tree: unknown, see: (tag: string, node: Node) => void): void {
+/** Visits every tagged node of a parse tree (`{ FuncCall: {…} }`), parents first; `see` says whether to look inside. */
+function visit(tree: unknown, see: (tag: string, node: Node) => boolean): void {
   if (Array.isArray(tree)) {
     for (const entry of tree) visit(entry, see);
   } else if (tree && typeof tree === "object") {
     for (const [tag, node] of Object.entries(tree)) {
-      if (node && typeof node === "object" && !Array.isArray(node)) see(tag, node as Node);
-      visit(node, see);
+      const inside = node && typeof node === "object" && !Array.isArray(node) ? see(tag, node as Node) : true;
+      if (inside) visit(node, see);
     }
   }
 }
 
-const conditionNodes = new Set([
+const scalarNodes = new Set([
   "A_Expr", "A_Const", "ColumnRef", "BoolExpr", "NullTest", "BooleanTest", "TypeCast", "TypeName", "FuncCall", "CaseExpr", "CaseWhen",
   "CoalesceExpr", "MinMaxExpr", "A_ArrayExpr", "RowExpr", "List", "String", "Integer", "Float", "Boolean", "SQLValueFunction",
   "CollateClause", "A_Indirection", "A_Indices",
 ]);
+/** What a rule may hold besides, to look values up in a table. */
+const lookupNodes = new Set(["SubLink", "SelectStmt", "ResTarget", "RangeVar"]);
+const lookupClauses = new Set(["targetList", "fromClause", "whereClause", "limitOption", "op"]);
 
-/** Functions a condition may call: scalar, and none that changes or reaches anything. */
-const conditionFunctions = new Set([
-  "lower", "upper", "btrim", "ltrim", "rtrim", "trim", "length", "char_length", "left", "right", "substr", "substring", "strpos", "position",
-  "starts_with", "replace", "concat", "concat_ws", "initcap", "lpad", "rpad", "split_part", "regexp_like", "regexp_replace", "like_escape", "similar_to_escape",
-  "abs", "ceil", "ceiling", "floor", "round", "trunc", "mod", "sign", "power", "sqrt",
-  "date_trunc", "date_part", "extract", "age", "make_date", "make_interval", "to_char", "to_date", "to_timestamp", "to_number", "timezone", "isfinite", "now",
-  "array_length", "cardinality", "array_position", "jsonb_typeof", "jsonb_extract_path_text", "json_extract_path_text", "jsonb_array_length",
-]);
+const allowed = new Map(scalarFunctions.map((entry) => [entry.name, entry]));
+
+/** What an expression is for; each use allows a little more or less. */
+export type ExpressionUse = "condition" | "column" | "rule";
+
+const useWords: Record<ExpressionUse, string> = { condition: "A condition", column: "A column's expression", rule: "A rule" };
+
+/** An admitted expression. */
+export interface Expression {
+  /** the columns it names outside lookups, each once, in the order of their first mention */
+  reads: string[];
+  /** its text with every such column put through `rename` */
+  renamed(rename: (column: string) => string): string;
+}
+
+interface Mention {
+  column: string;
+  from: number;
+  to: number;
+}
+
+const encoder = new TextEncoder();
+const decoder = new TextDecoder();
+
+/** Where a mentioned name stands in a text; the parser counts in bytes of UTF-8. */
+function mention(sql: string, column: string, byte: number): Mention {
+  const from = decoder.decode(encoder.encode(sql).slice(0, byte)).length;
+  const written = /^(?:"(?:[^"]|"")*"|[\p{L}_][\p{L}\p{N}_$]*)/u.exec(sql.slice(from))?.[0] ?? "";
+  return { column, from, to: from + written.length };
+}
 
 /**
- * Admits an SQL condition by its parse tree: scalar operators and functions of an allow-list over the source's
- * columns; no subquery, no aggregate, no second statement.
+ * Admits an SQL expression by its parse tree: scalar operators and functions of an allow-list over columns; no aggregate,
+ * no second statement, and a subquery only in a rule, over one table named with its schema.
  * @throws ExpressionError with the fact and its position.
  */
-export async function checkCondition(sql: string): Promise<void> {
-  const prefix = "SELECT 1 WHERE (";
+export async function admit(sql: string, use: ExpressionUse): Promise<Expression> {
+  const prefix = use === "column" ? "SELECT (" : "SELECT 1 WHERE (";
   // The line break keeps a trailing comment from swallowing the closing bracket.
   const statements = await parse(`${prefix}${sql}\n)`, prefix.length);
   const select = statements[0]?.SelectStmt as Node | undefined;
-  const allowed = new Set(["targetList", "whereClause", "limitOption", "op"]);
-  if (statements.length !== 1 || !select || Object.keys(select).some((key) => !allowed.has(key)))
-    throw new ExpressionError("A condition is one SQL expression; this is more than one");
-  visit(select.whereClause, (tag, node) => {
-    if (!/^[A-Z]/.test(tag)) return;
-    const position = typeof node.location === "number" ? node.location - prefix.length : null;
-    if (tag === "SubLink") throw new ExpressionError("A condition can't hold a subquery", position);
-    if (!conditionNodes.has(tag)) throw new ExpressionError(`A condition can't hold ${tag}`, position);
-    if (tag === "FuncCall") checkFunction(node, position);
-  });
+  const clauses = new Set(["targetList", "whereClause", "limitOption", "op"]);
+  const targets = (select?.targetList as { ResTarget: { val: unknown; name?: string; indirection?: unknown } }[] | undefined) ?? [];
+  const target = targets[0]?.ResTarget;
+  if (statements.length !== 1 || !select || Object.keys(select).some((key) => !clauses.has(key)) || targets.length !== 1 || target?.name !== undefined || (use === "column" && select.whereClause))
+    throw new ExpressionError(`${useWords[use]} is one SQL expression; this is more than one`);
+  if (use === "column" && (target?.val as { RowExpr?: unknown }).RowExpr) throw new ExpressionError("A column's expression is one value; this is several");
+  const mentions: Mention[] = [];
+  const see = (within: "expression" | "lookup") => (tag: string, node: Node) => {
+    if (!/^[A-Z]/.test(tag)) return true;
+    const byte = typeof node.location === "number" ? node.location - prefix.length : null;
+    const position = byte === null ? null : decoder.decode(encoder.encode(sql).slice(0, byte)).length;
+    if (tag === "SubLink" && use !== "rule") throw new ExpressionError(`${useWords[use]} can't hold a subquery`, position);
+    if (!scalarNodes.has(tag) && !(use === "rule" && lookupNodes.has(tag))) throw new ExpressionError(`${useWords[use]} can't hold ${tag}`, position);
+    if (tag === "SQLValueFunction" && use === "column") throw new ExpressionError("A column's expression can't depend on the moment of the run: it could never be proved", position);
+    if (tag === "FuncCall") checkFunction(node, position, use);
+    if (tag === "SelectStmt" && Object.keys(node).some((key) => !lookupClauses.has(key))) throw new ExpressionError("A lookup is SELECT … FROM one table WHERE …", position);
+    if (tag === "RangeVar" && typeof node.schemaname !== "string") throw new ExpressionError(`A lookup names its table with its schema: schema.${node.relname}`, position);
+    if (tag === "ColumnRef" && within === "expression" && byte !== null) mentions.push(columnMention(sql, node, byte, position));
+    if (tag !== "SubLink" || within === "lookup") return true;
+    // Inside a lookup a bare name may be the table's own; PostgreSQL's scoping decides there.
+    visit(node.testexpr, see("expression"));
+    visit(node.subselect, see("lookup"));
+    return false;
+  };
+  visit(use === "column" ? target?.val : select.whereClause, see("expression"));
+  return {
+    reads: [...new Set(mentions.map((entry) => entry.column))],
+    renamed(rename) {
+      const ordered = mentions.toSorted((a, b) => b.from - a.from);
+      return ordered.reduce((text, entry) => text.slice(0, entry.from) + rename(entry.column) + text.slice(entry.to), sql);
+    },
+  };
 }
 
-function checkFunction(node: Node, position: number | null): void {
+function columnMention(sql: string, node: Node, byte: number, position: number | null): Mention {
+  const fields = node.fields as { String?: { sval: string } }[];
+  const name = fields[0]?.String?.sval;
+  if (fields.length !== 1 || name === undefined) throw new ExpressionError("A column is named by its name alone", position);
+  return mention(sql, name, byte);
+}
+
+function checkFunction(node: Node, position: number | null, use: ExpressionUse): void {
   const path = ((node.funcname as { String: { sval: string } }[]) ?? []).map((part) => part.String.sval);
   const name = path.at(-1) ?? "";
   const schema = path.length > 1 ? path[0] : "pg_catalog";
-  if (schema !== "pg_catalog" || !conditionFunctions.has(name)) throw new ExpressionError(`The function ${path.join(".")} is not one a condition can call`, position);
-  if (node.over || node.agg_order || node.agg_filter || node.agg_star) throw new ExpressionError("A condition can't hold an aggregate", position);
+  const known = allowed.get(name);
+  if (schema !== "pg_catalog" || (!known && !grammarFunctions.includes(name))) throw new ExpressionError(`The function ${path.join(".")} is not one an expression can call`, position);
+  if (known?.ofTheMoment && use === "column") throw new ExpressionError("A column's expression can't depend on the moment of the run: it could never be proved", position);
+  if (node.over || node.agg_order || node.agg_filter || node.agg_star || node.agg_distinct) throw new ExpressionError(`${useWords[use]} can't hold an aggregate`, position);
+}
+
+/** The tables that a query reads, for finding what must be loaded before it. */
+export async function tablesOf(sql: string): Promise<{ schema: string | null; table: string }[]> {
+  const tables: { schema: string | null; table: string }[] = [];
+  const named = new Set<string>();
+  visit(await parse(sql, 0), (tag, node) => {
+    if (tag === "CommonTableExpr") named.add(String(node.ctename));
+    if (tag === "RangeVar") tables.push({ schema: typeof node.schemaname === "string" ? node.schemaname : null, table: String(node.relname) });
+    return true;
+  });
+  return tables.filter((entry) => entry.schema !== null || !named.has(entry.table));
 }
 
 /**
@@ -99,6 +168,7 @@ export async function checkQuery(sql: string): Promise<void> {
     if (["InsertStmt", "UpdateStmt", "DeleteStmt", "MergeStmt"].includes(tag)) throw new ExpressionError("A query only reads; this one changes rows inside WITH");
     if (tag === "intoClause" || tag === "IntoClause") throw new ExpressionError("A query can't write INTO a table");
     if (tag === "LockingClause") throw new ExpressionError("A query can't lock rows (FOR UPDATE, FOR SHARE)", typeof node.location === "number" ? node.location : null);
+    return true;
   });
 }
 

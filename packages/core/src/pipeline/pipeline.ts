@@ -11,10 +11,14 @@ export interface Watermark {
 
 export interface From {
   connection: string;
-  /** `schema.table`; either this or `query` */
+  /** `schema.table`; either this, `query` or `tables` */
   table?: string;
   /** a read-only SELECT */
   query?: string;
+  /** several tables of one shape: the mark of each and its `schema.table` */
+  tables?: Record<string, string>;
+  /** the column that holds each row's mark, where there are several tables */
+  origin?: string;
   /** an SQL condition over the source's columns */
   where?: string;
 }
@@ -24,7 +28,61 @@ export interface Into {
   mode: Mode;
   key?: string[];
   /** what becomes of rows gone from the source */
-  deleted?: "keep";
+  deleted?: "keep" | "mark" | "remove";
+  deletions?: Deletions;
+}
+
+/** How rows gone from the source are looked for. */
+export interface Deletions {
+  /** the load stops when more than so many percent of the table would go; 50 where absent */
+  most?: number;
+  /** an ISO 8601 duration: not at every run, but when so long has passed since the last look */
+  every?: string;
+  /** the column that holds the time a row was found gone; `deleted_at` where absent */
+  column?: string;
+}
+
+/** A column that an expression computes. */
+export interface ComputedColumn {
+  /** a source column's name, or an SQL expression over source columns */
+  as: string;
+  /** the warehouse column's type; that of the expression where absent */
+  type?: string;
+}
+
+/** What happens when a row breaks a rule or a type: the load stops, the row is rejected, or it is only counted. */
+export type Breach = "stop" | "reject" | "count";
+
+export interface Rule {
+  /** an SQL condition over the warehouse columns */
+  check: string;
+  /** what a null answer means; `reject` where absent */
+  null?: "reject" | "pass";
+  breach?: Breach;
+  /** a date from which on the rule holds: of the rows' `of` column, else of the day they are read */
+  from?: string;
+  of?: string;
+}
+
+export interface Rejects {
+  /** more rejected rows than this, or than this share of those read (`2%`), fail the load; 0 stops at the first */
+  limit?: number | string;
+  /** what happens to a row that breaks a type or a rule that does not say; `reject` where absent */
+  breach?: "stop" | "reject";
+  /** what happens to the earlier of two rows with one key; `reject` where absent */
+  duplicates?: "stop" | "reject";
+  /** so many rejected rows of a run are kept with their values; 10,000 where absent */
+  keep?: number;
+}
+
+/** What happens when the source's columns are no longer those of the last load. */
+export interface Drift {
+  /** a new column: `take` where absent */
+  added?: "take" | "ignore" | "stop";
+  /** a column whose type no longer fits: `stop` where absent */
+  changed?: "stop" | "null" | "take";
+  /** a column that is gone: `stop` where absent */
+  gone?: "stop" | "null";
 }
 
 export interface ProofBy {
@@ -42,20 +100,36 @@ export interface ProofPlan {
 export interface Load {
   from: From;
   watermark?: Watermark;
-  /** warehouse column → source column; absent: every column under its own name */
-  columns?: Record<string, string>;
+  /** warehouse column → source column or SQL expression; absent: every column under its own name */
+  columns?: Record<string, string | ComputedColumn>;
+  /** the rule's name → an SQL condition over the warehouse columns */
+  rules?: Record<string, string | Rule>;
+  rejects?: Rejects;
+  drift?: Drift;
   into: Into;
   proof?: ProofPlan;
 }
 
 export type Schedule = ({ every: string } | { cron: string }) & { zone?: string; paused?: boolean };
 
-/** A versioned, reusable list of loads. The order of `loads` is the order in which they run. */
+/** A versioned, reusable list of loads. They run side by side, and one after another where one reads what another writes. */
 export interface Pipeline {
   title: string;
   warehouse: string;
   loads: Record<string, Load>;
+  /** tables that get a load by themselves when they appear */
+  joins?: Joins;
   schedule?: Schedule;
+}
+
+/** Which new tables of a source join a pipeline, and where they go. */
+export interface Joins {
+  connection: string;
+  schema: string;
+  /** `booking_*`: a table's name, `*` standing for any characters; all tables where absent */
+  tables?: string;
+  /** the warehouse schema they are loaded into */
+  into: string;
 }
 
 export interface ConnectionSettings {

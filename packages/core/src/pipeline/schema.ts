@@ -4,6 +4,7 @@ import { parseFigure } from "../proof/figure.ts";
 import { durationSeconds } from "../schedule/duration.ts";
 import { isZone } from "../schedule/schedule.ts";
 import { NameError, parseTableName } from "../sql/identifier.ts";
+import { canonicalType } from "../sql/type.ts";
 
 /**
  * The Joi schemas of everything a project file says. The server checks requests with them and
@@ -41,12 +42,16 @@ const from = Joi.object({
   connection: slug.required(),
   table: tableName,
   query: Joi.string().max(100_000),
+  tables: Joi.object().pattern(/^[\s\S]{1,200}$/, tableName).min(1).max(200),
+  origin: column,
   where: Joi.string().max(20_000),
 })
-  .xor("table", "query")
+  .xor("table", "query", "tables")
+  .and("tables", "origin")
   .messages({
-    "object.missing": "{{#label}} needs a table or a query",
-    "object.xor": "{{#label}} has both a table and a query; keep one",
+    "object.missing": "{{#label}} needs a table, a query or tables",
+    "object.xor": "{{#label}} has more than one of table, query and tables; keep one",
+    "object.and": "{{#label}} needs tables and origin together: origin names the column that says which table a row came from",
   });
 
 const watermark = Joi.object({
@@ -59,6 +64,8 @@ const watermark = Joi.object({
   ),
 });
 
+const duration = Joi.string().custom(checked(durationSeconds), "duration");
+
 const into = Joi.object({
   table: tableName.required(),
   mode: Joi.string().valid("replace", "append", "upsert").required(),
@@ -67,7 +74,41 @@ const into = Joi.object({
     // biome-ignore lint/suspicious/noThenProperty: Joi's word for a condition's outcome
     then: Joi.required().messages({ "any.required": "{{#label}} is needed: an upsert must know which columns identify a row" }),
   }),
-  deleted: Joi.string().valid("keep"),
+  deleted: Joi.string().valid("keep", "mark", "remove"),
+  deletions: Joi.object({ most: Joi.number().min(0).max(100), every: duration, column }),
+}).custom((into, helpers) => {
+  if ((into.deleted === "mark" || into.deleted === "remove") && (!into.key || into.mode === "replace"))
+    return helpers.message({ custom: `{{#label}}: deleted: ${into.deleted} needs a key and a mode that keeps rows, because keys tell which rows are gone` });
+  return into;
+}, "deletions");
+
+const type = Joi.string().max(100).custom(checked(canonicalType), "type");
+const expression = Joi.string().min(1).max(20_000);
+const computed = Joi.object({ as: expression.required(), type });
+const rule = Joi.object({
+  check: expression.required(),
+  null: Joi.string().valid("reject", "pass"),
+  breach: Joi.string().valid("stop", "reject", "count"),
+  from: Joi.string()
+    .pattern(/^\d{4}-\d{2}-\d{2}$/)
+    .messages({ "string.pattern.base": "{{#label}} is a date such as 2026-01-01" }),
+  of: column,
+})
+  .with("of", "from")
+  .messages({ "object.with": "{{#label}}: of needs from" });
+const rejects = Joi.object({
+  limit: Joi.alternatives(
+    Joi.number().integer().min(0).max(Number.MAX_SAFE_INTEGER),
+    Joi.string().pattern(/^\d{1,3}(\.\d{1,6})?%$/),
+  ).messages({ "alternatives.types": "{{#label}} is a number of rows, or a share of those read such as 2%", "alternatives.match": "{{#label}} is a number of rows, or a share of those read such as 2%" }),
+  breach: Joi.string().valid("stop", "reject"),
+  duplicates: Joi.string().valid("stop", "reject"),
+  keep: Joi.number().integer().min(0).max(1_000_000),
+});
+const drift = Joi.object({
+  added: Joi.string().valid("take", "ignore", "stop"),
+  changed: Joi.string().valid("stop", "null", "take"),
+  gone: Joi.string().valid("stop", "null"),
 });
 
 const proof = Joi.object({
@@ -82,7 +123,10 @@ const proof = Joi.object({
 export const loadSchema = Joi.object({
   from: from.required(),
   watermark,
-  columns: Joi.object().pattern(columnPattern, column).min(1).max(1600),
+  columns: Joi.object().pattern(columnPattern, Joi.alternatives(expression, computed)).min(1).max(1600),
+  rules: Joi.object().pattern(/^[\s\S]{1,200}$/, Joi.alternatives(expression, rule)).max(200),
+  rejects,
+  drift,
   into: into.required(),
   proof,
 }).custom((load, helpers) => {
@@ -117,6 +161,7 @@ export const pipelineSchema = Joi.object({
   title: Joi.string().min(1).max(120).required(),
   warehouse: slug.required(),
   loads: Joi.object().pattern(slugPattern, loadSchema).min(1).max(500).required(),
+  joins: Joi.object({ connection: slug.required(), schema: Joi.string().min(1).max(63).required(), tables: Joi.string().max(200), into: Joi.string().min(1).max(63).required() }),
   schedule: scheduleSchema,
 });
 

@@ -3,24 +3,84 @@ import type { Load, Mode, Pipeline, ProofBy } from "../pipeline/pipeline.ts";
 import { wholeTableRows } from "../pipeline/pipeline.ts";
 import { type Figure, parseFigure } from "../proof/figure.ts";
 import type { Scope } from "../run/run.ts";
+import type { AnalysedRule, Analysis } from "../shape/analyse.ts";
+import { keeps } from "../sql/convert.ts";
 import { parseTableName, type TableName } from "../sql/identifier.ts";
 import { canBeWatermark, shortType, typeFamily } from "../sql/type.ts";
+import { PlanError } from "./error.ts";
+
+export { PlanError };
 
 /** One warehouse column of a load and where it comes from. */
 export interface PlannedColumn {
   name: string;
-  source: string;
+  /** the source column it takes, or null where it is computed */
+  source: string | null;
+  /** as its author wrote it */
+  text: string;
+  /** SQL over the source's row `s` */
+  expression: string;
+  /** the source columns it reads */
+  reads: string[];
+  /** the type of what it takes or computes */
+  given: string;
   /** the warehouse type, as format_type prints it */
   type: string;
-  /** true where the source's own type differs, so that the read casts */
+  /** true where the source's own type differs from the type given, so that the read casts */
   cast: boolean;
+  /** true where the source promises a value */
   notNull: boolean;
+  /** true where a null is a rejection: the target's column takes none */
+  required: boolean;
+}
+
+/** A source column as it is staged before it is shaped. */
+export interface RawColumn {
+  name: string;
+  type: string;
+  cast: boolean;
+}
+
+/** What is done to the staged rows before they are the warehouse's: conversions, expressions, rules. */
+export interface PlannedShape {
+  raw: RawColumn[];
+  rules: AnalysedRule[];
+}
+
+export interface RejectPolicy {
+  /** most rejected rows; null where there is no limit */
+  rows: number | null;
+  /** most rejected rows in percent of those read, exact text; null where there is no limit */
+  share: string | null;
+  breach: "stop" | "reject";
+  duplicates: "stop" | "reject";
+  keep: number;
+}
+
+export interface DeletionPolicy {
+  how: "mark" | "remove";
+  /** percent of the table */
+  most: number;
+  every: string | null;
+  column: string;
+}
+
+/** Rows that a proof leaves out on both sides, because they were rejected. */
+export interface Without {
+  /** 64-bit hashes of what identifies them; see identityColumns */
+  identities: string[];
+  /** true where earlier rows of the same key were rejected, so that the source's latest counts */
+  duplicates: boolean;
+  /** rejected rows in all */
+  rows: string;
 }
 
 /** What is read at the source; each source kind turns it into its own statements. */
 export interface ReadRequest {
   table: TableName | null;
   query: string | null;
+  /** several tables of one shape, each under its mark, and the columns they share */
+  union: { tables: { mark: string; table: TableName }[]; origin: string; columns: string[] } | null;
   where: string | null;
   columns: PlannedColumn[];
   watermark: { column: string; type: string; nullable: boolean; lookBack: string | null } | null;
@@ -32,7 +92,8 @@ export type Window =
   | { kind: "since"; value: string }
   | { kind: "interval"; column: string; on: "source" | "warehouse"; type: string; from: string; to: string }
   | { kind: "slice"; slice: string | null }
-  | { kind: "keys"; keys: string[][] };
+  | { kind: "keys"; keys: string[][] }
+  | { kind: "identities"; identities: string[] };
 
 export interface LoadPlan {
   pipeline: string;
@@ -40,6 +101,12 @@ export interface LoadPlan {
   connection: string;
   warehouse: string;
   read: ReadRequest;
+  /** null where the rows are the warehouse's as they are read */
+  shape: PlannedShape | null;
+  rejects: RejectPolicy;
+  deletions: DeletionPolicy | null;
+  /** set once it is known which rows were rejected */
+  without: Without | null;
   target: TableName;
   mode: Mode;
   key: string[];
@@ -51,24 +118,55 @@ export interface LoadPlan {
   fingerprint: string;
 }
 
-/** Something in a load's definition that can't work, and where. */
-export class PlanError extends Error {
-  constructor(
-    message: string,
-    readonly path: string[] = [],
-  ) {
-    super(message);
-  }
+/** What a plan is made from besides the pipeline: the source as it is now, the shape admitted, and the target as it stands. */
+export interface PlanFacts {
+  dataset: Dataset;
+  analysis: Analysis;
+  /** the type of each computed column, by the warehouse column's name */
+  types: Record<string, string>;
+  /** the target's columns; null where it is not there yet or was not looked at */
+  target: Dataset | null;
 }
 
-/** The columns a load writes, in order. Unknown source columns throw. */
-function plannedColumns(load: Load, dataset: Dataset): PlannedColumn[] {
-  const pairs = load.columns ? Object.entries(load.columns) : dataset.columns.map((column) => [column.name, column.name] as const);
-  return pairs.map(([name, source]) => {
-    const column = dataset.columns.find((candidate) => candidate.name === source);
-    if (!column) throw new PlanError(`The source has no column ${source}`, ["columns", name]);
-    return { name, source, type: column.warehouseType, cast: column.warehouseType !== column.declared, notNull: column.notNull };
+/** The columns a load writes, in order. */
+function plannedColumns(load: Load, { dataset, analysis, types, target }: PlanFacts): PlannedColumn[] {
+  const bySource = new Map(dataset.columns.map((column) => [column.name, column]));
+  const held = new Map((target?.columns ?? []).map((column) => [column.name, column]));
+  return analysis.columns.map((column) => {
+    const source = column.source === null ? undefined : bySource.get(column.source);
+    const given = source?.warehouseType ?? types[column.name];
+    if (given === undefined) throw new PlanError(`The type of ${column.name} is not known`, ["columns", column.name]);
+    const notNull = source?.notNull ?? false;
+    const required = !notNull && (load.into.key?.includes(column.name) || (held.get(column.name)?.notNull ?? false));
+    return { ...column, given, type: column.stated ?? given, cast: source !== undefined && source.warehouseType !== source.declared, notNull, required };
   });
+}
+
+/** A shape is needed where a row could be turned away, or where a value is computed. */
+function plannedShape(load: Load, columns: PlannedColumn[], { dataset, analysis }: PlanFacts): PlannedShape | null {
+  const watermark = load.watermark?.column;
+  // Among rows of one key the watermark tells the latest, so it must be staged.
+  const ranks = watermark !== undefined && columns.every((column) => column.source !== watermark);
+  const keyed = columns.some((column) => column.required && load.into.key?.includes(column.name));
+  const plain = columns.every((column) => column.source !== null && keeps(column.type, column.given) && (!column.required || load.into.key?.includes(column.name)));
+  if (plain && analysis.rules.length === 0 && !(ranks && keyed)) return null;
+  const read = new Set([...columns.flatMap((column) => column.reads), ...(watermark ? [watermark] : [])]);
+  const raw = dataset.columns.filter((column) => read.has(column.name)).map((column) => ({ name: column.name, type: column.warehouseType, cast: column.warehouseType !== column.declared }));
+  return { raw, rules: analysis.rules };
+}
+
+function rejectPolicy(load: Load): RejectPolicy {
+  const { limit, breach = "reject", duplicates = "reject", keep = 10_000 } = load.rejects ?? {};
+  const share = typeof limit === "string" ? limit.replace("%", "") : null;
+  return { rows: typeof limit === "number" ? limit : null, share, breach, duplicates, keep };
+}
+
+function deletionPolicy({ into }: Load, columns: PlannedColumn[]): DeletionPolicy | null {
+  if (into.deleted !== "mark" && into.deleted !== "remove") return null;
+  const { most = 50, every = null, column = "deleted_at" } = into.deletions ?? {};
+  if (into.deleted === "mark" && columns.some((planned) => planned.name === column))
+    throw new PlanError(`${column} is a column of the load; name another one to hold the time a row was found gone`, ["into", "deletions", "column"]);
+  return { how: into.deleted, most, every, column };
 }
 
 /**
@@ -76,35 +174,57 @@ function plannedColumns(load: Load, dataset: Dataset): PlannedColumn[] {
  * proof name columns that exist and can serve.
  * @throws PlanError with the path within the load.
  */
-export function planLoad(pipelineName: string, pipeline: Pipeline, loadName: string, dataset: Dataset): LoadPlan {
+export function planLoad(pipelineName: string, pipeline: Pipeline, loadName: string, facts: PlanFacts): LoadPlan {
   const load = pipeline.loads[loadName];
   if (!load) throw new PlanError(`The pipeline has no load ${loadName}`);
-  const columns = plannedColumns(load, dataset);
+  const { dataset } = facts;
+  const columns = plannedColumns(load, facts);
   if (columns.length === 0) throw new PlanError("The source has no columns", ["from"]);
   const byName = new Map(columns.map((column) => [column.name, column]));
   const key = load.into.key ?? [];
   for (const name of key) if (!byName.has(name)) throw new PlanError(`The key names ${name}, which is not a column of the load`, ["into", "key"]);
   if (load.into.mode === "append" && key.length === 0 && !columns.some((column) => column.source === load.watermark?.column))
     throw new PlanError(`Without a key, an append tells rows apart by all their columns, so ${load.watermark?.column} must be one of them`, ["columns"]);
+  const { table, query, tables, origin, where } = load.from;
+  const keySources = key.map((name) => byName.get(name)).map((column) => (column && column.source !== null && keeps(column.type, column.given) ? column.source : null));
   return {
     pipeline: pipelineName,
     load: loadName,
     connection: load.from.connection,
     warehouse: pipeline.warehouse,
     read: {
-      table: load.from.table ? parseTableName(load.from.table) : null,
-      query: load.from.query ?? null,
-      where: load.from.where ?? null,
+      table: table ? parseTableName(table) : null,
+      query: query ?? null,
+      union:
+        tables && origin
+          ? {
+              tables: Object.entries(tables).map(([mark, name]) => ({ mark, table: parseTableName(name) })),
+              origin,
+              columns: dataset.columns.map((column) => column.name).filter((name) => name !== origin),
+            }
+          : null,
+      where: where ?? null,
       columns,
       watermark: plannedWatermark(load, dataset),
     },
+    shape: plannedShape(load, columns, facts),
+    rejects: rejectPolicy(load),
+    deletions: deletionPolicy(load, columns),
+    without: null,
     target: parseTableName(load.into.table),
     mode: load.into.mode,
     key,
-    keyGuaranteed: key.length > 0 && guaranteesKey(dataset, key.map((name) => byName.get(name)?.source ?? name)),
+    keyGuaranteed: key.length > 0 && keySources.every((name) => name !== null) && guaranteesKey(dataset, keySources as string[]),
     by: plannedSlices(load, byName),
     figures: plannedFigures(load, byName),
-    fingerprint: JSON.stringify([load.from, load.watermark?.column ?? null, columns.map(({ name, source, type }) => [name, source, type]), load.into.table, load.into.mode, key]),
+    fingerprint: JSON.stringify([
+      load.from,
+      load.watermark?.column ?? null,
+      columns.map(({ name, source, text, type }) => [name, source ?? { as: text }, type]),
+      load.into.table,
+      load.into.mode,
+      key,
+    ]),
   };
 }
 
@@ -147,6 +267,28 @@ function plannedFigures(load: Load, byName: Map<string, PlannedColumn>): Figure[
   });
 }
 
+/** A column as it is staged: its name at the source and in the stage. */
+export interface StagedColumn {
+  source: string;
+  name: string;
+  type: string;
+  cast: boolean;
+}
+
+/** What is staged: the source's columns where they are shaped afterwards, else the warehouse's. */
+export function stagedColumns(plan: LoadPlan): StagedColumn[] {
+  if (plan.shape) return plan.shape.raw.map((column) => ({ ...column, source: column.name }));
+  return plan.read.columns.map((column) => ({ source: column.source ?? column.name, name: column.name, type: column.type, cast: column.cast || column.type !== column.given }));
+}
+
+/** The staged columns by which a rejected row is known again: those its key is made from, else all. */
+export function identityColumns(plan: LoadPlan): StagedColumn[] {
+  const staged = stagedColumns(plan);
+  if (plan.key.length === 0) return staged;
+  const read = new Set(plan.read.columns.filter((column) => plan.key.includes(column.name)).flatMap((column) => column.reads));
+  return staged.filter((column) => read.has(column.source));
+}
+
 /** The type of a column of the plan. */
 export function columnType(plan: LoadPlan, name: string): string {
   const column = plan.read.columns.find((candidate) => candidate.name === name);
@@ -163,6 +305,8 @@ export function windowFor(plan: LoadPlan, scope: Scope, stored: string | null): 
   switch (scope.kind) {
     case "due":
       return plan.read.watermark && stored !== null && plan.mode !== "replace" ? { kind: "since", value: stored } : { kind: "all" };
+    case "rejected":
+      throw new PlanError("Which rows were rejected is known to the warehouse");
     case "keys":
       return { kind: "keys", keys: scope.keys };
     case "slice":

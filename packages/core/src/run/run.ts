@@ -1,3 +1,4 @@
+import { grouped } from "../proof/decimal.ts";
 import type { SliceFigures, Verdict } from "../proof/verdict.ts";
 
 export type RunStatus = "queued" | "running" | "finished" | "failed" | "cancelled";
@@ -11,7 +12,9 @@ export type Scope =
   /** one slice by its text */
   | { kind: "slice"; slice: string | null }
   /** exactly these rows, by their key's values as text */
-  | { kind: "keys"; keys: string[][] };
+  | { kind: "keys"; keys: string[][] }
+  /** rejected rows again, by their numbers in the warehouse's list; null for all of the load's */
+  | { kind: "rejected"; ids: string[] | null };
 
 /** A run's row accounting, exact text: read = new + changed + same + rejected; deleted is counted beside it. */
 export interface Tally {
@@ -45,6 +48,31 @@ export interface PhaseTime {
   to: number;
 }
 
+/** Why rows were turned away, and how many. */
+export interface Reason {
+  code: string;
+  column: string | null;
+  /** `amount is not a number` */
+  reason: string;
+  rows: string;
+  /** up to three of the values */
+  examples: string[];
+}
+
+/** What a load found out besides its tally. */
+export interface Findings {
+  reasons: Reason[];
+  /** rules that only count, and how many rows broke them */
+  counted: { rule: string; rows: string }[];
+}
+
+export const noFindings: Findings = { reasons: [], counted: [] };
+
+/** `amount is not a number (2), method is missing (1)` */
+export function reasonWords(reasons: readonly Reason[]): string {
+  return reasons.map(({ reason, rows }) => `${reason} (${grouped(rows)})`).join(", ");
+}
+
 /** The proof a run leaves: the figures over all it compared, and each slice. */
 export interface LoadProof {
   verdict: Verdict;
@@ -52,6 +80,10 @@ export interface LoadProof {
   whole: boolean;
   figures: { figure: string; source: string | null; warehouse: string | null }[];
   slices: SliceFigures[];
+  /** rejected rows still open, which both sides leave out */
+  without?: string;
+  /** why the source's figures could not be computed, where they could not */
+  trouble?: string;
   sourceSql: string;
   warehouseSql: string;
 }

@@ -26,3 +26,8 @@ FROM (SELECT ${identifier(column)} AS v FROM ${qualified(table)} LIMIT ${Math.tr
 export function emptyResult(subquery: string): string {
   return `SELECT * FROM ${subquery} q LIMIT 0`;
 }
+
+/** A describe-only form of an expression over a row `s` of stated columns. */
+export function typedNothing(columns: readonly { name: string; type: string }[], expression: string): string {
+  return `SELECT (${expression}\n) AS value FROM (SELECT ${columns.map((column) => `NULL::${column.type} AS ${identifier(column.name)}`).join(", ")}) s LIMIT 0`;
+}

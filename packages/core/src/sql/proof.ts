@@ -2,7 +2,8 @@ import type { LoadPlan } from "../plan/plan.ts";
 import type { Figure } from "../proof/figure.ts";
 import { identifier, qualified } from "./identifier.ts";
 import { typedLiteral } from "./literal.ts";
-import { keyColumns, keyPredicate, origin, sourceRows } from "./read.ts";
+import { keyColumns, keyPredicate, origin, shapedValue, sourceRows } from "./read.ts";
+import { sameKeyRejected } from "./reject.ts";
 import { sliceExpression, slicePredicate } from "./slice.ts";
 import { hashOf, typeFamily } from "./type.ts";
 
@@ -20,7 +21,8 @@ export interface Extent {
 /** One side's rows under the same names and types as the other's. */
 function rows(plan: LoadPlan, side: Side): string {
   if (side === "source") return sourceRows(plan);
-  return `SELECT ${plan.read.columns.map((column) => identifier(column.name)).join(", ")} FROM ${qualified(plan.target)}`;
+  const conditions = [...(plan.deletions?.how === "mark" ? [`t.${identifier(plan.deletions.column)} IS NULL`] : []), ...(plan.without?.identities.length && plan.key.length ? [`NOT EXISTS (${sameKeyRejected(plan)})`] : [])];
+  return `SELECT ${plan.read.columns.map((column) => `t.${identifier(column.name)}`).join(", ")} FROM ${qualified(plan.target)} t${conditions.length ? ` WHERE ${conditions.join(" AND ")}` : ""}`;
 }
 
 function chosen(plan: LoadPlan, slices: SliceChoice): string {
@@ -135,11 +137,11 @@ export function rowsByKey(plan: LoadPlan, side: Side, keys: string[][]): string 
 /** How many of some source rows carry a watermark past the one loaded, and how many an earlier one. */
 export function keysPastWatermark(plan: LoadPlan, keys: string[][], value: string): string | null {
   const watermark = plan.read.watermark;
+  if (!watermark) return null;
   const names = keyColumns(plan).map((column) => {
     const planned = plan.read.columns.find((candidate) => candidate.name === column.name);
-    return { name: planned?.source ?? column.name, type: column.type };
+    return { ...column, ...(planned ? { sql: shapedValue(planned) } : {}) };
   });
-  if (!watermark) return null;
   const past = `${identifier(watermark.column)} > ${typedLiteral(value, watermark.type)}`;
   return `SELECT count(*) FILTER (WHERE ${past})::text AS past, count(*) FILTER (WHERE NOT ${past})::text AS before, max(${typedLiteral(value, watermark.type)} - ${identifier(watermark.column)}) FILTER (WHERE NOT ${past})::text AS late FROM ${origin(plan.read)} s WHERE ${keyPredicate(names, keys)}`;
 }

@@ -1,9 +1,9 @@
 import { asSubquery } from "../expression/parse.ts";
-import type { LoadPlan, ReadRequest, Window } from "../plan/plan.ts";
-import { identifier, qualified } from "./identifier.ts";
-import { typedLiteral } from "./literal.ts";
+import { identityColumns, type LoadPlan, type PlannedColumn, type ReadRequest, type StagedColumn, stagedColumns, type Window } from "../plan/plan.ts";
+import { identifier, identifiers, qualified } from "./identifier.ts";
+import { literal, typedLiteral } from "./literal.ts";
 import { slicePredicate } from "./slice.ts";
-import { typeFamily } from "./type.ts";
+import { hashOf, typeFamily } from "./type.ts";
 
 /** The session settings under which both sides print the same value as the same text. */
 export const sessionSettings =
@@ -11,9 +11,12 @@ export const sessionSettings =
 
 export const beginSnapshot = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY";
 
-/** Where the rows come from: the quoted table, or the query in brackets. */
+/** Where the rows come from: the quoted table, the query in brackets, or several tables, each row marked with its own. */
 export function origin(read: ReadRequest): string {
-  return read.table ? qualified(read.table) : asSubquery(read.query ?? "");
+  if (read.table) return qualified(read.table);
+  if (!read.union) return asSubquery(read.query ?? "");
+  const { tables, origin: mark, columns } = read.union;
+  return `(${tables.map((entry) => `SELECT ${typedLiteral(entry.mark, "text")} AS ${identifier(mark)}, ${identifiers(columns)} FROM ${qualified(entry.table)}`).join(" UNION ALL ")})`;
 }
 
 /** The condition as the author wrote it; the line break ends a trailing comment. */
@@ -41,10 +44,74 @@ function where(conditions: string[]): string {
 }
 
 /** `("a", "b") IN ((…), (…))` over columns of stated types; no keys match no row. */
-export function keyPredicate(columns: { name: string; type: string }[], keys: string[][]): string {
+export function keyPredicate(columns: { name: string; type: string; sql?: string }[], keys: string[][]): string {
   if (keys.length === 0) return "false";
   const rows = keys.map((key) => `(${columns.map((column, at) => typedLiteral(key[at] ?? null, column.type)).join(", ")})`);
-  return `(${columns.map((column) => identifier(column.name)).join(", ")}) IN (${rows.join(", ")})`;
+  return `(${columns.map((column) => column.sql ?? identifier(column.name)).join(", ")}) IN (${rows.join(", ")})`;
+}
+
+/** A staged column's value over the source's row `s`. */
+function rawValue({ source, type, cast }: StagedColumn): string {
+  return `s.${identifier(source)}${cast ? `::${type}` : ""}`;
+}
+
+/** A warehouse column's value over the staged row `s`, cast to its type. */
+export function shapedValue(column: PlannedColumn): string {
+  return column.type === column.given ? column.expression : `(${column.expression})::${column.type}`;
+}
+
+/** A 64-bit hash of what identifies a source row; see identityColumns. */
+export function identityHash(plan: LoadPlan, side: "source" | "stage"): string {
+  return hashOf(identityColumns(plan).map((column) => ({ sql: side === "source" ? rawValue(column) : `s.${identifier(column.name)}`, type: column.type })));
+}
+
+/** The order in which rows of one key are ranked: the latest first, ties by their content, so that source and stage choose the same one. */
+export function latestFirst(plan: LoadPlan, side: "source" | "stage"): string {
+  const staged = stagedColumns(plan);
+  const sql = (column: StagedColumn) => (side === "source" ? rawValue(column) : `s.${identifier(column.name)}`);
+  const watermark = staged.find((column) => column.source === plan.read.watermark?.column);
+  const content = hashOf(staged.map((column) => ({ sql: sql(column), type: column.type })));
+  return [...(watermark ? [`${sql(watermark)} DESC NULLS LAST`] : []), `${content} DESC`].join(", ");
+}
+
+/** Identities as one array, so that any number of them is one hashed look-up. */
+function identityList(identities: string[]): string {
+  return `unnest(${literal(`{${identities.join(",")}}`)}::bigint[])`;
+}
+
+/** The source's rows before anything is shaped, less those that a proof leaves out. */
+function sourceOrigin(plan: LoadPlan, conditions: string[]): string {
+  const { read, without } = plan;
+  const inside = [...condition(read), ...conditions];
+  if (!without) return `${origin(read)} s${where(inside)}`;
+  if (without.identities.length) inside.push(`NOT EXISTS (SELECT 1 FROM ${identityList(without.identities)} x(identity) WHERE x.identity = ${identityHash(plan, "source")})`);
+  const keys = plan.key.map((name) => plan.read.columns.find((column) => column.name === name)).filter((column) => column !== undefined);
+  for (const column of keys) if (column.source !== null && !column.notNull) inside.push(`s.${identifier(column.source)} IS NOT NULL`);
+  const rows = `SELECT s.* FROM ${origin(read)} s${where(inside)}`;
+  // The fence keeps an expression from being tried on a row that is left out because it fails there.
+  if (!without.duplicates) return `(${rows} OFFSET 0) s`;
+  const key = keys.map(shapedValue).join(", ");
+  return `(SELECT DISTINCT ON (${key}) s.* FROM (${rows} OFFSET 0) s ORDER BY ${key}, ${latestFirst(plan, "source")}) s`;
+}
+
+/** The conditions of a window over the source's row, and those over the warehouse's columns. */
+function windowConditions(plan: LoadPlan, window: Window, column: (name: string) => string): { inside: string[]; outside: string | null } {
+  switch (window.kind) {
+    case "all":
+      return { inside: [], outside: null };
+    case "since":
+      return { inside: [pastWatermark(plan.read, window.value)], outside: null };
+    case "identities":
+      return { inside: [`${identityHash(plan, "source")} IN (SELECT * FROM ${identityList(window.identities)})`], outside: null };
+    case "interval": {
+      if (window.on === "source") return { inside: [between(identifier(window.column), window.type, window.from, window.to)], outside: null };
+      return { inside: [], outside: between(column(window.column), window.type, window.from, window.to) };
+    }
+    case "slice":
+      return { inside: [], outside: slicePredicate(plan, window.slice, column(plan.by?.column ?? "")) };
+    case "keys":
+      return { inside: [], outside: keyPredicate(keyColumns(plan).map(({ name, type }) => ({ name, type, sql: column(name) })), window.keys) };
+  }
 }
 
 /**
@@ -52,24 +119,36 @@ export function keyPredicate(columns: { name: string; type: string }[], keys: st
  * What the pairing does to a value stands only here, so that reading and proving see the same rows.
  */
 export function sourceRows(plan: LoadPlan, window: Window = { kind: "all" }): string {
-  const { read } = plan;
-  const columns = read.columns.map((column) => {
-    const value = `s.${identifier(column.source)}${column.cast ? `::${column.type}` : ""}`;
-    return column.cast || column.name !== column.source ? `${value} AS ${identifier(column.name)}` : value;
-  });
-  const inside = condition(read);
-  if (window.kind === "since") inside.push(pastWatermark(read, window.value));
-  if (window.kind === "interval" && window.on === "source") inside.push(between(identifier(window.column), window.type, window.from, window.to));
-  const rows = `SELECT ${columns.join(", ")} FROM ${origin(read)} s${where(inside)}`;
-  const outside =
-    window.kind === "keys"
-      ? keyPredicate(keyColumns(plan), window.keys)
-      : window.kind === "slice"
-        ? slicePredicate(plan, window.slice)
-        : window.kind === "interval" && window.on === "warehouse"
-          ? between(identifier(window.column), window.type, window.from, window.to)
-          : null;
+  const { inside, outside } = windowConditions(plan, window, identifier);
+  const rows = plan.shape ? shapedRows(plan, inside) : pairedRows(plan, inside);
   return outside ? `SELECT * FROM (${rows}) r WHERE ${outside}` : rows;
+}
+
+function pairedRows(plan: LoadPlan, conditions: string[]): string {
+  const columns = stagedColumns(plan).map((column) => (column.cast || column.name !== column.source ? `${rawValue(column)} AS ${identifier(column.name)}` : rawValue(column)));
+  return `SELECT ${columns.join(", ")} FROM ${sourceOrigin(plan, conditions)}`;
+}
+
+function rawSelect(plan: LoadPlan, conditions: string[]): string {
+  const columns = stagedColumns(plan).map((column) => (column.cast ? `${rawValue(column)} AS ${identifier(column.name)}` : rawValue(column)));
+  return `SELECT ${columns.join(", ")} FROM ${sourceOrigin(plan, conditions)}`;
+}
+
+function shapedRows(plan: LoadPlan, conditions: string[]): string {
+  const columns = plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`);
+  return `SELECT ${columns.join(", ")} FROM (${rawSelect(plan, conditions)}) s`;
+}
+
+/** The rows of a window as they are staged: the source's own columns where a shape follows, else the warehouse's. */
+export function stagedRows(plan: LoadPlan, window: Window): string {
+  if (!plan.shape) return sourceRows(plan, window);
+  const value = (name: string) => {
+    const column = plan.read.columns.find((candidate) => candidate.name === name);
+    return column ? shapedValue(column) : identifier(name);
+  };
+  const { inside, outside } = windowConditions(plan, window, value);
+  const rows = rawSelect(plan, inside);
+  return outside ? `SELECT s.* FROM (${rows}) s WHERE ${outside}` : rows;
 }
 
 /** The key's columns with their types; a load without a key is told apart by all its columns. */
@@ -79,7 +158,7 @@ export function keyColumns(plan: LoadPlan): { name: string; type: string }[] {
 
 /** The rows of a window as a binary COPY stream. */
 export function copyOut(plan: LoadPlan, window: Window): string {
-  return `COPY (${sourceRows(plan, window)}) TO STDOUT (FORMAT binary)`;
+  return `COPY (${stagedRows(plan, window)}) TO STDOUT (FORMAT binary)`;
 }
 
 /**

@@ -21,10 +21,9 @@ export function sliceExpression(plan: LoadPlan): string {
   return plan.by.slice === "hour" ? start : `${start}::date`;
 }
 
-/** True for the rows of one slice; a range over the bare column, so that an index serves. */
-export function slicePredicate(plan: LoadPlan, slice: string | null): string {
+/** True for the rows of one slice; a range over the bare column, so that an index serves. `column` is its SQL where it goes by another name. */
+export function slicePredicate(plan: LoadPlan, slice: string | null, column = identifier(plan.by?.column ?? "none")): string {
   if (!plan.by) return "true";
-  const column = identifier(plan.by.column);
   if (slice === null) return `${column} IS NULL`;
   const type = columnType(plan, plan.by.column);
   if (slice.includes("infinity")) return `${column} = ${typedLiteral(slice, type)}`;

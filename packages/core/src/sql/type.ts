@@ -137,7 +137,7 @@ export function canBeWatermark(type: string): boolean {
 }
 
 /** The numbers in a type's brackets: `numeric(12,2)` → [12, 2], `text` → []. */
-function limits(type: string): number[] {
+export function limits(type: string): number[] {
   return (/\(([\d,-]+)\)/.exec(type)?.[1] ?? "").split(",").filter(Boolean).map(Number);
 }
 
@@ -155,4 +155,38 @@ export function holds(target: string, given: string): boolean {
   const [givenPrecision = 0, givenScale = 0] = need;
   if (baseType(target) === "numeric") return scale >= givenScale && precision - scale >= givenPrecision - givenScale;
   return precision >= givenPrecision;
+}
+
+/** Other names of PostgreSQL's types (table 8.1 of its manual), and how they are printed. */
+const aliases: Record<string, string> = {
+  int: "integer", int4: "integer", int2: "smallint", int8: "bigint", decimal: "numeric", dec: "numeric", float: "double precision", float8: "double precision", float4: "real",
+  bool: "boolean", varchar: "character varying", char: "character", bpchar: "character", varbit: "bit varying",
+  timestamptz: "timestamp with time zone", timestamp: "timestamp without time zone", timetz: "time with time zone", time: "time without time zone",
+};
+
+/**
+ * A type as a person writes it (`varchar(20)`, `timestamptz`, `NUMERIC(12, 2)`), as format_type prints it.
+ * @throws RangeError when it is not a type that means the same on every server.
+ */
+export function canonicalType(text: string): string {
+  const match = /^([a-z][a-z0-9_ ]*?)\s*(?:\(\s*(\d{1,8})\s*(?:,\s*(\d{1,4})\s*)?\))?\s*(with time zone|without time zone|varying)?\s*(?:\(\s*(\d{1,8})\s*\))?\s*(\[\])?$/.exec(text.trim().toLowerCase().replace(/\s+/g, " "));
+  const [, word = "", first, second, tail, late, array = ""] = match ?? [];
+  const name = [word, tail].filter(Boolean).join(" ");
+  const base = aliases[name] ?? name;
+  const [limit, scale] = [late ?? first, second];
+  if (!match || !portable.has(base)) throw new RangeError(`${text} is not a type that every warehouse has; write one such as text, bigint, numeric(12,2), date or timestamptz`);
+  if (base === "character" && !limit) return `character(1)${array}`;
+  if (limit === undefined) return base + array;
+  if (base === "numeric") {
+    if (Number(limit) < 1 || Number(limit) > 1000 || Number(scale ?? 0) > Number(limit)) throw new RangeError(`${text} has no such precision: numeric(12,2) holds 12 digits, 2 of them behind the point`);
+    return `numeric(${limit},${scale ?? 0})${array}`;
+  }
+  if (scale !== undefined) throw new RangeError(`${text} takes one number in its brackets`);
+  const moment = /^(timestamp|time) (with(?:out)? time zone)$/.exec(base);
+  if (moment) {
+    if (Number(limit) > 6) throw new RangeError(`${text} holds at most 6 digits of a second`);
+    return `${moment[1]}(${limit}) ${moment[2]}${array}`;
+  }
+  if (!["character varying", "character", "bit", "bit varying", "interval"].includes(base) || Number(limit) < 1) throw new RangeError(`${text} takes no such number in brackets`);
+  return `${base}(${limit})${array}`;
 }

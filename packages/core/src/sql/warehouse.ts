@@ -1,6 +1,7 @@
-import type { LoadPlan, PlannedColumn } from "../plan/plan.ts";
+import { type LoadPlan, type PlannedColumn, stagedColumns } from "../plan/plan.ts";
 import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
 import { literal } from "./literal.ts";
+import { rejectedTable } from "./reject.ts";
 import { sliceExpression } from "./slice.ts";
 import { baseType, comparable } from "./type.ts";
 
@@ -19,10 +20,11 @@ CREATE TABLE IF NOT EXISTS undercoat.tally (
   watermark text, proof json NOT NULL, at timestamptz NOT NULL DEFAULT now(),
   PRIMARY KEY (run, load),
   CHECK (read = new + changed + same + rejected));
+${rejectedTable};
 COMMENT ON SCHEMA undercoat IS 'What Undercoat has loaded here: watermarks, and each run''s tally and proof'`;
 
 /** True ('t') where `furnish` has been run. */
-export const isFurnished = "SELECT to_regclass('undercoat.tally') IS NOT NULL AND to_regclass('undercoat.watermark') IS NOT NULL AS furnished";
+export const isFurnished = "SELECT to_regclass('undercoat.tally') IS NOT NULL AND to_regclass('undercoat.rejected') IS NOT NULL AS furnished";
 
 /** A key's pair of numbers for an advisory lock: 'unde' as a number, and the target's hash. */
 const lockSpace = 1970169957;
@@ -48,7 +50,7 @@ export const readTally = "SELECT load, read, new, changed, same, rejected, delet
 
 export const createSchema = (schema: string) => `CREATE SCHEMA IF NOT EXISTS ${identifier(schema)}`;
 
-function definitions(columns: readonly PlannedColumn[], notNull: readonly string[]): string {
+function definitions(columns: readonly { name: string; type: string }[], notNull: readonly string[]): string {
   return columns.map((column) => `${identifier(column.name)} ${column.type}${notNull.includes(column.name) ? " NOT NULL" : ""}`).join(", ");
 }
 
@@ -66,25 +68,25 @@ export function addColumn(target: TableName, column: PlannedColumn): string {
 }
 
 /** The stage of a load; made and dropped inside the load's transaction, so that no failure can leave it behind. */
-export function stageName(plan: LoadPlan, run: number): TableName {
-  return { schema: houseSchema, table: `stage_${run}_${plan.load}`.slice(0, 63) };
+export function stageName(plan: LoadPlan, run: number, what: "stage" | "shaped" = "stage"): TableName {
+  return { schema: houseSchema, table: `${what}_${run}_${plan.load}`.slice(0, 63) };
 }
 
 export function createStage(plan: LoadPlan, stage: TableName): string {
-  return `CREATE UNLOGGED TABLE ${qualified(stage)} (${definitions(plan.read.columns, [])})`;
+  return `CREATE UNLOGGED TABLE ${qualified(stage)} (${definitions(stagedColumns(plan), [])})`;
 }
 
-export const dropTable = (table: TableName) => `DROP TABLE ${qualified(table)}`;
+/** Where shaped rows wait to be matched with the target's. */
+export function createShaped(plan: LoadPlan, shaped: TableName): string {
+  return `CREATE UNLOGGED TABLE ${qualified(shaped)} (${definitions(plan.read.columns, [])})`;
+}
+
+/** Drops a stage and the functions made for its rows. */
+export const dropStage = (stage: TableName) => `DROP TABLE ${qualified(stage)} CASCADE`;
 
 /** Takes a binary COPY stream. A table made in this very transaction takes its rows frozen: nothing has to visit them again. */
 export function copyIn(plan: LoadPlan, table: TableName): string {
-  return `COPY ${qualified(table)} (${identifiers(plan.read.columns.map((column) => column.name))}) FROM STDIN (FORMAT binary, FREEZE)`;
-}
-
-/** Up to three keys that are null or stand on several staged rows, with how often. */
-export function brokenKeys(plan: LoadPlan, stage: TableName): string {
-  const key = plan.key.map((name) => identifier(name));
-  return `SELECT concat_ws(', ', ${key.map((name) => `coalesce(${name}::text, 'null')`).join(", ")}) AS key, count(*)::text AS rows, bool_or(${key.map((name) => `${name} IS NULL`).join(" OR ")}) AS missing FROM ${qualified(stage)} GROUP BY ${key.join(", ")} HAVING count(*) > 1 OR bool_or(${key.map((name) => `${name} IS NULL`).join(" OR ")}) LIMIT 3`;
+  return `COPY ${qualified(table)} (${identifiers(stagedColumns(plan).map((column) => column.name))}) FROM STDIN (FORMAT binary, FREEZE)`;
 }
 
 function matches(plan: LoadPlan): string {

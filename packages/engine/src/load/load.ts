@@ -1,14 +1,16 @@
-import { pipeline as pipe } from "node:stream/promises";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
-import { type LoadPlan, planLoad, type Window, windowFor } from "@undercoat/core/plan/plan";
+import { type LoadPlan, type Window, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
-import { balances, type LoadProof, type Phase, type PhaseTime, type Scope, type Tally } from "@undercoat/core/run/run";
+import { balances, type Failure, type Findings, type LoadProof, noFindings, type Phase, type PhaseTime, type Scope, type Tally } from "@undercoat/core/run/run";
 import { formatTableName, parseTableName, type TableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
-import { Cancelled, LoadFailure } from "../failure.ts";
+import { Cancelled, failureOf, isDataError, LoadFailure } from "../failure.ts";
 import { proofOf } from "../proof/figures.ts";
+import type { FiguresOfSide } from "../proof/side.ts";
 import type { Snapshot, Source } from "../source/source.ts";
-import type { Warehouse, WarehouseSession } from "../warehouse/warehouse.ts";
+import type { Checked, Warehouse, WarehouseSession } from "../warehouse/warehouse.ts";
+import { planFor } from "./planning.ts";
+import { transfer } from "./staging.ts";
 
 /** What a load tells while it works. */
 export interface LoadReport {
@@ -34,10 +36,8 @@ export interface LoadOutcome {
   proof: LoadProof;
   bytes: number;
   phases: PhaseTime[];
+  findings: Findings;
 }
-
-/** How often a long read says how far it is, in milliseconds. */
-const progressEvery = 400;
 
 /**
  * Runs one load: reads a snapshot of the source into the warehouse and proves it, in one warehouse transaction that
@@ -98,44 +98,55 @@ async function load(order: LoadOrder, source: Snapshot, warehouse: WarehouseSess
   });
   report.waiting(null);
   // Only now: the source's snapshot begins with its first question, and one from before the wait would bring older rows over newer.
-  const plan = repairing(planLoad(pipelineName, pipeline, order.load, await source.describe(definition.from)), scope);
-  const existing = await warehouse.describe(plan.target);
+  const planned = await planFor(pipelineName, pipeline, order.load, { source, warehouse });
+  const { existing } = planned;
+  const plan = repairing(planned.plan, scope);
   const stored = existing ? await warehouse.watermark(plan) : null;
-  const window = windowFor(plan, scope, stored);
+  const { window, ids } = scope.kind === "rejected" ? await warehouse.chosenRejected(plan, scope.ids) : { window: windowFor(plan, scope, stored), ids: null };
   report.line(windowWords(plan, window), source.statement(plan, window));
 
   clock.start("read");
   await warehouse.begin();
   const created = await warehouse.prepare(plan, existing, report.line);
-  const direct = created && window.kind === "all";
-  const stage = direct ? null : await warehouse.stage(plan, run.id);
+  const whole = window.kind === "all";
+  // A new table takes the rows as they come where none of them could be turned away.
+  const fresh = created && whole && (plan.key.length === 0 || plan.keyGuaranteed);
+  const stage = fresh && !plan.shape ? null : await warehouse.stage(plan, run.id);
   const { rows: read, bytes } = await transfer(source, warehouse, plan, window, stage ?? plan.target, report, signal);
-  report.line(`${grouped(read)} rows ${direct ? "written" : "staged"}`);
+  report.line(`${grouped(read)} rows ${stage ? "staged" : "written"}`);
 
+  let rows: TableName | null = null;
+  let checked: Checked = { rejected: "0", ...noFindings };
   if (stage) {
     clock.start("check");
-    await warehouse.checkKeys(plan, stage);
+    const sifted = await warehouse.sift(plan, stage, run.id, read, fresh ? plan.target : null, report.line);
+    checked = sifted;
+    rows = fresh ? null : sifted.rows;
   }
-  const slices: SliceChoice = !plan.by || direct || (await warehouse.isSmall(plan.target)) ? "all" : await warehouse.touched(plan, stage as TableName);
+  await warehouse.keepRejected(plan, stage, run, { whole, ids }, checked.rejected);
+  const accepted = (BigInt(read) - BigInt(checked.rejected)).toString();
+  const slices: SliceChoice = !plan.by || !rows || (await warehouse.isSmall(plan.target)) ? "all" : await warehouse.touched(plan, rows);
   // The source works out its watermark and figures while the warehouse applies; both come from the snapshot that was read.
-  const sourceSide = afterReading(source, plan, window, slices);
+  const proving = await warehouse.lessRejected(plan);
+  const sourceSide = afterReading(source, proving, window, slices);
   sourceSide.catch(() => undefined);
   clock.start("apply");
-  const applied = stage ? await warehouse.apply(plan, stage, read, report.line) : { new: read, changed: "0", same: "0", deleted: "0" };
-  if (stage) await warehouse.dropStage(stage);
-  else await warehouse.finishTarget(plan, report.line);
-  const tally: Tally = { read, ...applied, rejected: "0" };
+  const applied = rows ? await warehouse.apply(plan, rows, accepted, report.line) : { new: accepted, changed: "0", same: "0", deleted: "0" };
+  if (rows) await warehouse.dropStage(rows);
+  if (created) await warehouse.finishTarget(plan, report.line);
+  const tally: Tally = { read, ...applied, rejected: checked.rejected };
   if (!balances(tally)) throw new LoadFailure({ message: "The tally does not balance, so nothing was written", detail: JSON.stringify(tally) });
 
   clock.start("prove");
-  const [{ highest, figures }, warehouseFigures] = await Promise.all([sourceSide, warehouse.figures(plan, slices)]);
-  const proof = proofOf(plan, figures, warehouseFigures, slices === "all");
-  report.line(proofWords(proof), figures.sql);
+  const [{ highest, figures }, warehouseFigures] = await Promise.all([sourceSide, warehouse.figures(proving, slices)]);
+  const proof = proofOf(proving, figures, warehouseFigures, slices === "all");
+  report.line(proofWords(proof), proof.sourceSql);
   const watermark = highest ?? stored;
   await warehouse.record(plan, run.uid, tally, watermark === null ? null : { value: watermark, keep: scope.kind === "due" }, proof);
   await warehouse.commit();
   report.line(watermark && scope.kind === "due" ? `committed; watermark ${watermark}` : "committed");
-  return { tally, watermark, proof, bytes, phases: clock.times() };
+  const { reasons, counted } = checked;
+  return { tally, watermark, proof, bytes, phases: clock.times(), findings: { reasons, counted } };
 }
 
 /** A repair mends rows by their key whatever the mode adds them by. */
@@ -146,37 +157,14 @@ function repairing(plan: LoadPlan, scope: Scope): LoadPlan {
   return plan.key.length ? { ...plan, mode: "upsert" } : plan;
 }
 
-async function afterReading(source: Snapshot, plan: LoadPlan, window: Window, slices: SliceChoice) {
+async function afterReading(source: Snapshot, plan: LoadPlan, window: Window, slices: SliceChoice): Promise<{ highest: string | null; figures: FiguresOfSide | Failure }> {
   const highest = await source.highWater(plan, window);
-  return { highest, figures: await source.figures(plan, slices) };
-}
-
-/** Pipes the rows across with back-pressure; both ends must have counted the same number. */
-async function transfer(source: Snapshot, warehouse: WarehouseSession, plan: LoadPlan, window: Window, table: TableName, report: LoadReport, signal: AbortSignal) {
-  const rows = source.rows(plan, window);
-  const sink = warehouse.sink(plan, table);
-  let bytes = 0;
-  let asking = false;
-  rows.on("data", (chunk: Buffer) => {
-    bytes += chunk.length;
+  // A row that no run has read yet may be one that the shape can't take; the load of the others does not fail for it.
+  const figures = await source.figures(plan, slices).catch((error: unknown) => {
+    if (!plan.shape || !isDataError(error)) throw error;
+    return failureOf(error);
   });
-  const ticker = setInterval(async () => {
-    if (asking) return;
-    asking = true;
-    const seen = await warehouse.progress().catch(() => null);
-    asking = false;
-    if (seen) report.progress(seen.rows, bytes);
-  }, progressEvery);
-  try {
-    await pipe(rows, sink, { signal });
-  } finally {
-    clearInterval(ticker);
-  }
-  const sent = String(rows.rowCount);
-  const taken = String(sink.rowCount);
-  if (sent !== taken) throw new LoadFailure({ message: `The source sent ${grouped(sent)} rows and the warehouse took ${grouped(taken)}`, hint: "Nothing was written; run again." });
-  report.progress(sent, bytes);
-  return { rows: sent, bytes };
+  return { highest, figures };
 }
 
 function windowWords(plan: LoadPlan, window: Window): string {
@@ -192,11 +180,15 @@ function windowWords(plan: LoadPlan, window: Window): string {
       return `reading the ${plan.by?.slice} ${window.slice ?? "without a date"}`;
     case "keys":
       return `reading ${grouped(String(window.keys.length))} rows by their key`;
+    case "identities":
+      return `reading ${grouped(String(window.identities.length))} rows by what identified them`;
   }
 }
 
 function proofWords(proof: LoadProof): string {
+  if (proof.trouble) return `proof: not possible: ${proof.trouble}`;
+  const less = proof.without ? `, less ${grouped(proof.without)} rejected` : "";
   const agreeing = proof.slices.filter((slice) => slice.verdict === "proved").length;
-  if (proof.slices.length === 1 && proof.slices[0]?.slice === null) return `proof: the figures ${proof.verdict === "proved" ? "agree" : "disagree"}`;
-  return `proof: ${grouped(String(agreeing))} of ${grouped(String(proof.slices.length))} slices agree`;
+  if (proof.slices.length === 1 && proof.slices[0]?.slice === null) return `proof: the figures ${proof.verdict === "proved" ? "agree" : "disagree"}${less}`;
+  return `proof: ${grouped(String(agreeing))} of ${grouped(String(proof.slices.length))} slices agree${less}`;
 }

@@ -1,12 +1,13 @@
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
-import { planLoad } from "@undercoat/core/plan/plan";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
 import type { RowDifferences } from "@undercoat/core/proof/difference";
 import type { SliceFigures } from "@undercoat/core/proof/verdict";
 import type { LoadProof } from "@undercoat/core/run/run";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
-import { Cancelled, LoadFailure } from "../failure.ts";
+import { Cancelled, isDataError, LoadFailure } from "../failure.ts";
 import type { LoadReport } from "../load/load.ts";
+import { planFor } from "../load/planning.ts";
 import type { Snapshot, Source } from "../source/source.ts";
 import type { Warehouse, WarehouseSnapshot } from "../warehouse/warehouse.ts";
 import { proofOf } from "./figures.ts";
@@ -54,13 +55,14 @@ export async function executeProof(order: ProofOrder, source: Source, warehouse:
 async function prove(order: ProofOrder, source: Snapshot, warehouse: WarehouseSnapshot, report: LoadReport): Promise<ProofOutcome> {
   const definition = order.pipeline.loads[order.load];
   if (!definition) throw new LoadFailure({ message: `The pipeline has no load ${order.load}` });
-  const plan = planLoad(order.pipelineName, order.pipeline, order.load, await source.describe(definition.from));
-  const existing = await warehouse.describe(plan.target);
+  const planned = await planFor(order.pipelineName, order.pipeline, order.load, { source, warehouse });
+  const { existing } = planned;
+  const plan = await warehouse.lessRejected(planned.plan);
   if (!existing) throw new LoadFailure({ message: `${formatTableName(plan.target)} is not loaded yet`, hint: "Run the pipeline first." });
   const lacking = plan.read.columns.filter((column) => !existing.columns.some((held) => held.name === column.name));
   if (lacking.length) throw new LoadFailure({ message: `${formatTableName(plan.target)} has no column ${lacking.map((column) => column.name).join(", ")}`, hint: "Run the pipeline first; it adds them." });
   report.phase("prove");
-  const [ours, theirs] = await Promise.all([source.figures(plan, order.slices), warehouse.figures(plan, order.slices)]);
+  const [ours, theirs] = await Promise.all([source.figures(plan, order.slices).catch((error: unknown) => explain(plan, error)), warehouse.figures(plan, order.slices)]);
   report.line("figures of the source", ours.sql);
   report.line("figures of the warehouse", theirs.sql);
   const proof = proofOf(plan, ours, theirs, order.slices === "all");
@@ -72,6 +74,12 @@ async function prove(order: ProofOrder, source: Snapshot, warehouse: WarehouseSn
   report.line(`${rows.missing} missing, ${rows.extra} only in the warehouse, ${rows.different} different; found by comparing ${rows.checksums} checksums and ${rows.keysRead} keys`);
   const found = rows.missing + rows.extra + rows.different > 0;
   return { proof: { ...proof, verdict: found ? "disagrees" : proof.verdict }, rows };
+}
+
+/** A row that no run has read and rejected yet may be one that the shape can't take. */
+function explain(plan: LoadPlan, error: unknown): never {
+  if (!plan.shape || !isDataError(error)) throw error;
+  throw new LoadFailure({ message: `The source's figures can't be computed: ${(error as Error).message}`, hint: "A row that has not been loaded yet may be one that the shape can't take. Run the load, which rejects it, and prove again." });
 }
 
 /** The larger side's rows in some slices, where the figures count them. */

@@ -1,8 +1,11 @@
+import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { LoadPlan } from "@undercoat/core/plan/plan";
 import type { HashedRow } from "@undercoat/core/proof/difference";
 import type { SideFigures } from "@undercoat/core/proof/verdict";
+import type { Analysis } from "@undercoat/core/shape/analyse";
 import * as sql from "@undercoat/core/sql/proof";
 import type { Session } from "../session.ts";
+import { admitRules, expressionTypes } from "../source/postgres/describe.ts";
 
 export interface FiguresOfSide {
   slices: SideFigures;
@@ -15,8 +18,12 @@ export interface BucketSum {
   checksum: string;
 }
 
-/** What either side of a proof can compute. Both must give the same text for the same value. */
+/** What either side of a proof can compute, and what it needs to know before it does. Both must give the same text for the same value. */
 export interface ProofSide {
+  /** the types of a load's expressions; throws PlanError where PostgreSQL does not take one */
+  types(dataset: Dataset, analysis: Analysis): Promise<Record<string, string>>;
+  /** Throws PlanError where PostgreSQL does not take one of a load's rules. */
+  admitRules(plan: LoadPlan): Promise<void>;
   figures(plan: LoadPlan, slices: sql.SliceChoice): Promise<FiguresOfSide>;
   /** least and greatest value of a single whole-number key */
   span(plan: LoadPlan, extent: sql.Extent): Promise<{ low: string | null; high: string | null }>;
@@ -35,6 +42,14 @@ export class PostgresSide implements ProofSide {
     protected readonly session: Session,
     private readonly side: sql.Side,
   ) {}
+
+  types(dataset: Dataset, analysis: Analysis): Promise<Record<string, string>> {
+    return expressionTypes(this.session, dataset, analysis);
+  }
+
+  admitRules(plan: LoadPlan): Promise<void> {
+    return admitRules(this.session, plan);
+  }
 
   async figures(plan: LoadPlan, slices: sql.SliceChoice): Promise<FiguresOfSide> {
     const text = sql.figures(plan, this.side, slices);

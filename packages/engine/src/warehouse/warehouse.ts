@@ -1,7 +1,7 @@
 import type { Writable } from "node:stream";
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import type { LoadPlan } from "@undercoat/core/plan/plan";
-import type { LoadProof, Tally } from "@undercoat/core/run/run";
+import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import type { Findings, LoadProof, Tally } from "@undercoat/core/run/run";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import type { ProofSide } from "../proof/side.ts";
 
@@ -11,16 +11,18 @@ export type RowSink = Writable & { rowCount: number };
 /** Told of every statement before it runs, and of what it did after. */
 export type Told = (message: string, sql?: string) => void;
 
+/** What the check of a stage found. */
+export interface Checked extends Findings {
+  rejected: string;
+}
+
 /** What the apply did, before reading and rejecting are counted in. */
 export type Applied = Pick<Tally, "new" | "changed" | "same" | "deleted">;
 
 /** One load's session with a warehouse: a lock on the target, then one transaction that holds everything or nothing. */
-export interface WarehouseSession extends ProofSide {
+export interface WarehouseSession extends WarehouseSnapshot {
   /** Holds the target against every other run until the session closes. `waiting` is told who holds it now. */
   lock(target: TableName, waiting: (holder: string) => void): Promise<void>;
-  describe(target: TableName): Promise<Dataset | null>;
-  /** the stored watermark, or null where none was kept or the load read something else then */
-  watermark(plan: LoadPlan): Promise<string | null>;
   begin(): Promise<void>;
   /** Makes the target where it is missing, adds columns it lacks, refuses a target that can't take the rows. True where it was made. */
   prepare(plan: LoadPlan, existing: Dataset | null, told: Told): Promise<boolean>;
@@ -29,23 +31,38 @@ export interface WarehouseSession extends ProofSide {
   sink(plan: LoadPlan, table: TableName): RowSink;
   /** rows and bytes taken so far by the running COPY, asked from beside it; null when it can't be told */
   progress(): Promise<{ rows: string; bytes: string } | null>;
-  /** Refuses null and repeated keys in the stage where the source does not rule them out. */
-  checkKeys(plan: LoadPlan, stage: TableName): Promise<void>;
+  /**
+   * Turns away the staged rows that don't fit a type, a rule or the key, and leaves the others as the warehouse would hold
+   * them: in `into` where it is given and the load has a shape, else in a table of their own or in the stage itself.
+   * @throws LoadFailure when more are turned away than the load allows.
+   */
+  sift(plan: LoadPlan, stage: TableName, run: number, read: string, into: TableName | null, told: Told): Promise<Checked & { rows: TableName }>;
+  /**
+   * Takes rows that were read again off the list of rejected rows (all where the whole dataset was read, those of `ids`, and
+   * those in the stage), writes this run's own onto it, and clears the stage of them.
+   */
+  keepRejected(plan: LoadPlan, stage: TableName | null, run: { id: number; uid: string }, read: { whole: boolean; ids: string[] | null }, rejected: string): Promise<void>;
+  /** What to read for rejected rows that are to be loaded again, and which they are; all open ones where `ids` is null. */
+  chosenRejected(plan: LoadPlan, ids: string[] | null): Promise<{ window: Window; ids: string[] }>;
   touched(plan: LoadPlan, stage: TableName): Promise<(string | null)[]>;
   apply(plan: LoadPlan, stage: TableName, read: string, told: Told): Promise<Applied>;
-  /** Adds the key to a target filled directly. */
+  /** Adds the key to a new target, once its rows are there. */
   finishTarget(plan: LoadPlan, told: Told): Promise<void>;
   dropStage(stage: TableName): Promise<void>;
+  /** Undoes everything since begin(). */
+  rollback(): Promise<void>;
   /** true where comparing the whole target at every run costs little */
   isSmall(target: TableName): Promise<boolean>;
   record(plan: LoadPlan, run: string, tally: Tally, watermark: { value: string; keep: boolean } | null, proof: LoadProof): Promise<void>;
   commit(): Promise<void>;
-  close(): Promise<void>;
 }
 
-/** Two sides of a comparison read at one moment each. */
+/** One moment of a warehouse. */
 export interface WarehouseSnapshot extends ProofSide {
+  /** the plan with the rejected rows that a proof leaves out */
+  lessRejected(plan: LoadPlan): Promise<LoadPlan>;
   describe(target: TableName): Promise<Dataset | null>;
+  /** the stored watermark, or null where none was kept or the load read something else then */
   watermark(plan: LoadPlan): Promise<string | null>;
   close(): Promise<void>;
 }

@@ -2,10 +2,13 @@ import type { Preview, PreviewRow } from "@undercoat/core/api/api";
 import { ExpressionError } from "@undercoat/core/expression/parse";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
-import { PlanError, planLoad, windowFor } from "@undercoat/core/plan/plan";
+import { PlanError, windowFor } from "@undercoat/core/plan/plan";
 import { failureOf, LoadFailure } from "@undercoat/engine/failure";
+import { planFor } from "@undercoat/engine/load/planning";
 import { sourceFor } from "@undercoat/engine/source/registry";
+import type { Snapshot } from "@undercoat/engine/source/source";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
+import type { WarehouseSnapshot } from "@undercoat/engine/warehouse/warehouse";
 import type { Credentials } from "@undercoat/engine/session";
 import type { Store } from "../store/store.ts";
 
@@ -33,32 +36,64 @@ export async function definitionProblems(book: ConnectionBook, name: string, def
     targets.set(into.table, load);
   }
   if (found.length) return found;
-  for (const [load, { from }] of Object.entries(definition.loads)) {
-    if (only && !only.includes(load)) continue;
-    const problem = await loadProblem(book, name, definition, load, from.connection);
-    if (problem) found.push({ path: ["loads", load, ...problem.path], message: problem.message });
+  const desk = new Desk(book);
+  try {
+    for (const [load, { from }] of Object.entries(definition.loads)) {
+      if (only && !only.includes(load)) continue;
+      const problem = await loadProblem(desk, name, definition, load, from.connection);
+      if (problem) found.push({ path: ["loads", load, ...problem.path], message: problem.message });
+    }
+  } finally {
+    await desk.close();
   }
   return found;
 }
 
-async function loadProblem(book: ConnectionBook, name: string, definition: Pipeline, load: string, connection: string): Promise<Problem | null> {
+/** Snapshots of sources and warehouses, one a connection for as many questions as are asked; null where one can't be reached. */
+class Desk {
+  private readonly sources = new Map<string, Promise<Snapshot | null>>();
+  private readonly warehouses = new Map<string, Promise<WarehouseSnapshot | null>>();
+
+  constructor(private readonly book: ConnectionBook) {}
+
+  private opened<T>(kept: Map<string, Promise<T | null>>, name: string, open: (credentials: Credentials) => Promise<T>): Promise<T | null> {
+    const found = kept.get(name) ?? this.book.credentials(name).then(open).catch(() => null);
+    kept.set(name, found);
+    return found;
+  }
+
+  source(name: string): Promise<Snapshot | null> {
+    return this.opened(this.sources, name, (credentials) => sourceFor(credentials).snapshot("undercoat check"));
+  }
+
+  warehouse(name: string): Promise<WarehouseSnapshot | null> {
+    return this.opened(this.warehouses, name, (credentials) => warehouseFor(credentials).snapshot("undercoat check"));
+  }
+
+  /** Ends all snapshots; a statement that failed leaves its own unusable. */
+  async close(): Promise<void> {
+    const all = await Promise.all([...this.sources.values(), ...this.warehouses.values()]);
+    this.sources.clear();
+    this.warehouses.clear();
+    await Promise.all(all.map((snapshot) => snapshot?.close()));
+  }
+}
+
+async function loadProblem(desk: Desk, name: string, definition: Pipeline, load: string, connection: string): Promise<Problem | null> {
   const from = definition.loads[load]?.from;
   if (!from) return null;
-  const snapshot = await sourceFor(await book.credentials(connection))
-    .snapshot("undercoat check")
-    .catch(() => null);
-  if (!snapshot) return null;
+  const [source, warehouse] = await Promise.all([desk.source(connection), desk.warehouse(definition.warehouse)]);
+  if (!source) return null;
   try {
-    const plan = planLoad(name, definition, load, await snapshot.describe(from));
-    await snapshot.preview(plan, { kind: "all" }, 0);
+    const { plan } = await planFor(name, definition, load, { source, warehouse });
+    await source.preview(plan, { kind: "all" }, 0);
     return null;
   } catch (error) {
+    await desk.close();
     if (error instanceof PlanError) return { path: error.path, message: error.message };
     if (error instanceof ExpressionError) return { path: ["from", from.query && !/condition/i.test(error.message) ? "query" : "where"], message: `${error.message}${error.position === null ? "" : ` (at character ${error.position + 1})`}` };
     if (error instanceof LoadFailure) return { path: ["from"], message: error.failure.message };
     return { path: ["from", from.where ? "where" : from.query ? "query" : "table"], message: failureOf(error, { name: connection }).message };
-  } finally {
-    await snapshot.close();
   }
 }
 
@@ -67,14 +102,12 @@ export async function previewLoad(store: Store, name: string, definition: Pipeli
   const pipeline: Pipeline = { ...definition, loads: { [loadName]: load } };
   const source = await sourceFor(await store.credentials(load.from.connection)).snapshot("undercoat preview");
   try {
-    const dataset = await source.describe(load.from);
-    const plan = planLoad(name, pipeline, loadName, dataset);
     const warehouse = await store
       .credentials(definition.warehouse)
       .then((credentials) => warehouseFor(credentials).snapshot("undercoat preview"))
       .catch(() => null);
     try {
-      const existing = (await warehouse?.describe(plan.target)) ?? null;
+      const { plan, dataset, existing } = await planFor(name, pipeline, loadName, { source, warehouse });
       const watermark = existing && warehouse ? await warehouse.watermark(plan) : null;
       const window = windowFor(plan, { kind: "due" }, watermark);
       const rows = await source.preview(plan, window, limit);
@@ -86,9 +119,9 @@ export async function previewLoad(store: Store, name: string, definition: Pipeli
         const values = held?.get(JSON.stringify(plan.key.map((column) => row[column] ?? null)))?.values;
         return { values: row, held: values ? Object.fromEntries(names.map((column, at) => [column, values[at]?.slice(0, 300) ?? null])) : null };
       };
-      const used = new Set(plan.read.columns.map((column) => column.source));
+      const used = new Set(plan.read.columns.flatMap((column) => column.reads));
       return {
-        columns: plan.read.columns.map((column) => ({ name: column.name, source: column.source, type: column.type, key: plan.key.includes(column.name) })),
+        columns: plan.read.columns.map((column) => ({ name: column.name, source: column.text, computed: column.source === null, type: column.type, key: plan.key.includes(column.name) })),
         unused: dataset.columns.filter((column) => !used.has(column.name)).map((column) => ({ name: column.name, type: column.warehouseType })),
         sourceColumns: dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType, notNull: column.notNull })),
         rows: rows.map(beside),

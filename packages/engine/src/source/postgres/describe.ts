@@ -1,10 +1,13 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import { asSubquery, checkCondition, checkQuery } from "@undercoat/core/expression/parse";
+import { admit, asSubquery, checkQuery } from "@undercoat/core/expression/parse";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import { findTable, resultColumns, tableColumns, tableIndexes } from "@undercoat/core/sql/catalog";
+import { PlanError } from "@undercoat/core/plan/error";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import type { Analysis } from "@undercoat/core/shape/analyse";
 import { parseTableName, type TableName } from "@undercoat/core/sql/identifier";
-import { emptyResult } from "@undercoat/core/sql/look";
-import { type ColumnType, warehouseType } from "@undercoat/core/sql/type";
+import { emptyResult, typedNothing } from "@undercoat/core/sql/look";
+import { type ColumnType, shortType, warehouseType } from "@undercoat/core/sql/type";
 import { LoadFailure } from "../../failure.ts";
 import type { Row, Session } from "../../session.ts";
 
@@ -48,7 +51,7 @@ export async function findDataset(session: Session, table: TableName): Promise<D
  * @throws LoadFailure when there is no such table; ExpressionError when the SQL may not be used.
  */
 export async function describe(session: Session, from: From): Promise<Dataset> {
-  if (from.where) await checkCondition(from.where);
+  if (from.where) await admit(from.where, "condition");
   if (from.query) {
     await checkQuery(from.query);
     const fields = await session.columns(emptyResult(asSubquery(from.query)));
@@ -57,11 +60,71 @@ export async function describe(session: Session, from: From): Promise<Dataset> {
     const arrays = [fields.map((field) => field.name), fields.map((field) => field.type), fields.map((field) => field.modifier)].map(arrayText);
     return { columns: columnsOf(await session.query(resultColumns, arrays)), indexes: [] };
   }
+  if (from.tables) return describeUnion(session, from.tables, from.origin ?? "origin");
   const table = parseTableName(from.table ?? "");
   const dataset = await findDataset(session, table);
   if (!dataset)
     throw new LoadFailure({ message: `${session.place.name} has no table ${from.table}, or ${session.place.user} may not see it`, hint: "Choose another table, or grant the right to read this one." });
   return dataset;
+}
+
+/** Several tables as one dataset: the columns of the first, which the others must have too, and the column of marks. */
+async function describeUnion(session: Session, tables: Record<string, string>, origin: string): Promise<Dataset> {
+  const described: { table: string; dataset: Dataset }[] = [];
+  for (const table of Object.values(tables)) described.push({ table, dataset: await describe(session, { connection: "", table }) });
+  const [first, ...others] = described;
+  if (!first) throw new LoadFailure({ message: "The load names no table" });
+  if (first.dataset.columns.some((column) => column.name === origin))
+    throw new LoadFailure({ message: `${first.table} has a column ${origin} of its own`, hint: "Choose another name for the column that says where a row came from." });
+  for (const { table, dataset } of others) {
+    const other = first.dataset.columns.find((column) => dataset.columns.find((candidate) => candidate.name === column.name)?.warehouseType !== column.warehouseType);
+    if (other) {
+      const there = dataset.columns.find((candidate) => candidate.name === other.name);
+      throw new LoadFailure({ message: `${table} is not of the shape of ${first.table}: ${other.name} is ${there ? shortType(there.warehouseType) : "missing"} there and ${shortType(other.warehouseType)} here`, hint: "Tables of one load have the same columns." });
+    }
+  }
+  const text: ColumnType = { resolved: "text", kind: "b", builtIn: true };
+  const mark = { name: origin, declared: "text", type: text, warehouseType: "text", notNull: true, generated: false, hasDefault: false, comment: null };
+  const columns = first.dataset.columns.map((column) => ({ ...column, notNull: described.every(({ dataset }) => dataset.columns.some((entry) => entry.name === column.name && entry.notNull)) }));
+  // A key of every table is one of them all together with the mark.
+  const shared = first.dataset.indexes.filter((index) => index.unique && others.every(({ dataset }) => dataset.indexes.some((entry) => entry.unique && entry.columns.join("\0") === index.columns.join("\0"))));
+  return { columns: [mark, ...columns], indexes: shared.map((index) => ({ ...index, columns: [origin, ...index.columns] })) };
+}
+
+/**
+ * The types of expressions over a row `s` of stated columns, as a warehouse holds them, found by PostgreSQL without running them.
+ * @throws PlanError with the path of the column whose expression is wrong.
+ */
+export async function expressionTypes(session: Session, dataset: Dataset, analysis: Analysis): Promise<Record<string, string>> {
+  const computed = analysis.columns.filter((column) => column.source === null);
+  const types: Record<string, string> = {};
+  for (const column of computed) {
+    const fields = await session.columns(typedNothing(dataset.columns.map((entry) => ({ name: entry.name, type: entry.warehouseType })), column.expression)).catch((error) => {
+      throw expressionError(error, column.name, ["columns", column.name]);
+    });
+    const [described] = columnsOf(await session.query(resultColumns, [fields.map((field) => field.name), fields.map((field) => field.type), fields.map((field) => field.modifier)].map(arrayText)));
+    types[column.name] = described?.warehouseType ?? "text";
+  }
+  return types;
+}
+
+/** Throws PlanError with the path of the first rule that is not a condition over the load's columns. */
+export async function admitRules(session: Session, plan: LoadPlan): Promise<void> {
+  for (const rule of plan.shape?.rules ?? []) {
+    const path = ["rules", rule.name];
+    const [field] = await session.columns(typedNothing(plan.read.columns, rule.check)).catch((error) => {
+      throw expressionError(error, rule.name, path);
+    });
+    if (field && field.type !== booleanOid) throw new PlanError(`${rule.name}: a rule says true or false; this one gives another value`, path);
+  }
+}
+
+/** The oid of boolean, the same on every server. */
+const booleanOid = 16;
+
+function expressionError(error: unknown, name: string, path: string[]): unknown {
+  const { severity, message, hint } = error as { severity?: string; message: string; hint?: string };
+  return severity ? new PlanError(`${name}: ${message}${hint ? ` (${hint})` : ""}`, path) : error;
 }
 
 /** A one-dimensional array in PostgreSQL's own notation. */

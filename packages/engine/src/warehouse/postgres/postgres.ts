@@ -1,20 +1,25 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import type { LoadPlan } from "@undercoat/core/plan/plan";
+import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { overallVerdict } from "@undercoat/core/proof/verdict";
 import type { LoadProof, Tally } from "@undercoat/core/run/run";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { beginSnapshot } from "@undercoat/core/sql/read";
+import * as reject from "@undercoat/core/sql/reject";
+import { dropFaulty } from "@undercoat/core/sql/shape";
 import { holds, shortType } from "@undercoat/core/sql/type";
 import * as sql from "@undercoat/core/sql/warehouse";
 import { LoadFailure } from "../../failure.ts";
 import { PostgresSide } from "../../proof/side.ts";
 import { type Credentials, Session } from "../../session.ts";
 import { findDataset } from "../../source/postgres/describe.ts";
+import { sift } from "./sift.ts";
 import type { Applied, RowSink, Told, Warehouse, WarehouseSession, WarehouseSnapshot } from "../warehouse.ts";
 
 /** Up to so many rows every run compares the whole target; beyond, the slices it touched. */
 const smallTable = 2_000_000;
+/** Up to so many rejected rows are read again by their keys, which an index serves; more by their hashes. */
+const fewKeys = 5000;
 
 /** A PostgreSQL database as a warehouse. */
 export class PostgresWarehouse implements Warehouse {
@@ -63,6 +68,14 @@ class PostgresWarehouseSnapshot extends PostgresSide implements WarehouseSnapsho
     if ((await this.session.one(sql.isFurnished)).furnished !== "t") return null;
     const row = await this.session.one(sql.readWatermark, [formatTableName(plan.target), plan.pipeline, plan.load]);
     return row.value && row.fingerprint === plan.fingerprint ? row.value : null;
+  }
+
+  async lessRejected(plan: LoadPlan): Promise<LoadPlan> {
+    if ((await this.session.one(sql.isFurnished)).furnished !== "t") return plan;
+    const open = await this.session.one(reject.openRejected, [formatTableName(plan.target)]);
+    if (!open.rows || open.rows === "0") return plan;
+    const identities = (open.identities ?? "{}").slice(1, -1).split(",").filter(Boolean);
+    return { ...plan, without: { identities, duplicates: open.duplicates === "t", rows: open.rows } };
   }
 
   close(): Promise<void> {
@@ -121,17 +134,30 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     return row.rows ? { rows: row.rows, bytes: row.bytes ?? "0" } : null;
   }
 
-  async checkKeys(plan: LoadPlan, stage: TableName): Promise<void> {
-    if (plan.key.length === 0 || plan.keyGuaranteed) return;
-    const broken = await this.session.query(sql.brokenKeys(plan, stage));
-    if (broken.length === 0) return;
-    const named = broken.map((row) => (row.missing === "t" ? `${row.key} (null)` : `${row.key} (${row.rows} rows)`)).join("; ");
-    const missing = broken.some((row) => row.missing === "t");
-    throw new LoadFailure({
-      message: missing ? `The key ${plan.key.join(", ")} is null in some rows` : `The key ${plan.key.join(", ")} does not tell all rows apart`,
-      detail: named,
-      hint: "Choose columns that identify a row, or leave such rows out with a condition. Nothing was written.",
-    });
+  async sift(plan: LoadPlan, stage: TableName, run: number, read: string, into: TableName | null, told: Told) {
+    return sift(this.session, plan, stage, run, read, into, told);
+  }
+
+  async keepRejected(plan: LoadPlan, stage: TableName | null, run: { id: number; uid: string }, read: { whole: boolean; ids: string[] | null }, rejected: string): Promise<void> {
+    const target = formatTableName(plan.target);
+    if ((await this.session.one(reject.anyOpenRejected, [target])).any === "t") {
+      if (read.whole) await this.session.query(reject.closeAll, [run.uid, target]);
+      else if (read.ids) await this.session.query(reject.closeChosen, [run.uid, target, `{${read.ids.join(",")}}`]);
+      if (stage && !read.whole) await this.session.query(reject.closeRead(plan, stage), [run.uid, target]);
+    }
+    if (!stage) return;
+    if (rejected !== "0") await this.session.query(reject.keepRejected(plan, stage), [run.uid, String(run.id), plan.pipeline, plan.load, target]);
+    if (plan.shape) await this.session.query(sql.dropStage(stage));
+    else if (rejected !== "0") await this.session.query(dropFaulty(stage));
+  }
+
+  async chosenRejected(plan: LoadPlan, ids: string[] | null) {
+    const rows = await this.session.query(reject.chosenRejected, [formatTableName(plan.target), ids ? `{${ids.join(",")}}` : null]);
+    if (rows.length === 0) throw new LoadFailure({ message: "None of these rejected rows is on the list any more", hint: "They have been loaded since, or left it." });
+    const found = rows.map((row) => row.id ?? "");
+    const keys = rows.map((row) => JSON.parse(row.key ?? "null") as string[] | null);
+    if (plan.key.length && rows.length <= fewKeys && keys.every((key) => key !== null)) return { window: { kind: "keys", keys } as Window, ids: found };
+    return { window: { kind: "identities", identities: [...new Set(rows.map((row) => row.identity ?? ""))] } as Window, ids: found };
   }
 
   async touched(plan: LoadPlan, stage: TableName): Promise<(string | null)[]> {
@@ -185,7 +211,7 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
   }
 
   async dropStage(stage: TableName): Promise<void> {
-    await this.session.query(sql.dropTable(stage));
+    await this.session.query(sql.dropStage(stage));
   }
 
   async isSmall(target: TableName): Promise<boolean> {
@@ -202,6 +228,10 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
 
   async commit(): Promise<void> {
     await this.session.query("COMMIT");
+  }
+
+  async rollback(): Promise<void> {
+    await this.session.query("ROLLBACK");
   }
 
   override async close(): Promise<void> {

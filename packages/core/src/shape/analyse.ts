@@ -1,0 +1,90 @@
+import type { Dataset } from "../dataset/dataset.ts";
+import { admit, ExpressionError } from "../expression/parse.ts";
+import type { ComputedColumn, Load, Rule } from "../pipeline/pipeline.ts";
+import { PlanError } from "../plan/error.ts";
+import { identifier } from "../sql/identifier.ts";
+import { canonicalType } from "../sql/type.ts";
+
+/** A warehouse column's expression, admitted. */
+export interface AnalysedColumn {
+  name: string;
+  /** the source column it takes as it stands, or null where it is computed */
+  source: string | null;
+  /** as its author wrote it */
+  text: string;
+  /** SQL over the source's row `s`: `s."fare_cents" / 100.0` */
+  expression: string;
+  reads: string[];
+  /** the stated type, as format_type prints it */
+  stated: string | null;
+}
+
+/** A rule, admitted, with its defaults filled in. */
+export interface AnalysedRule extends Required<Omit<Rule, "from" | "of">> {
+  name: string;
+  from: string | null;
+  of: string | null;
+}
+
+/** A load's shape with every expression admitted by its parse tree. */
+export interface Analysis {
+  columns: AnalysedColumn[];
+  rules: AnalysedRule[];
+}
+
+/** `fare: fare_cents` and `fare: { as: fare_cents }` mean the same. */
+export function computedColumn(column: string | ComputedColumn): ComputedColumn {
+  return typeof column === "string" ? { as: column } : column;
+}
+
+export function ruleOf(rule: string | Rule): Rule {
+  return typeof rule === "string" ? { check: rule } : rule;
+}
+
+/** An expression's error with its place in the load's definition. */
+function located(error: unknown, path: string[], what: string): unknown {
+  if (!(error instanceof ExpressionError)) return error;
+  return new PlanError(`${what}: ${error.message}${error.position === null ? "" : ` (at character ${error.position + 1})`}`, path, error.position);
+}
+
+/**
+ * Admits a load's expressions and rules. A text that is exactly a source column's name stands for that column;
+ * any other is an expression.
+ * @throws PlanError with the path within the load.
+ */
+export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
+  const known = new Set(dataset.columns.map((column) => column.name));
+  const given = load.columns ? Object.entries(load.columns) : dataset.columns.map((column) => [column.name, column.name] as const);
+  const columns: AnalysedColumn[] = [];
+  for (const [name, entry] of given) {
+    const { as: text, type } = computedColumn(entry);
+    const stated = type === undefined ? null : canonicalType(type);
+    if (known.has(text)) {
+      columns.push({ name, source: text, text, expression: `s.${identifier(text)}`, reads: [text], stated });
+      continue;
+    }
+    const path = ["columns", name];
+    const { reads, renamed } = await admit(text, "column").catch((error) => {
+      throw located(error, path, name);
+    });
+    const unknown = reads.find((read) => !known.has(read));
+    if (unknown !== undefined) throw new PlanError(`The source has no column ${unknown}`, path, Math.max(0, text.indexOf(unknown)));
+    columns.push({ name, source: null, text, expression: `(${renamed((read) => `s.${identifier(read)}`)}\n)`, reads, stated });
+  }
+  return { columns, rules: await analyseRules(load, new Set(columns.map((column) => column.name))) };
+}
+
+async function analyseRules(load: Load, columns: Set<string>): Promise<AnalysedRule[]> {
+  const rules: AnalysedRule[] = [];
+  for (const [name, entry] of Object.entries(load.rules ?? {})) {
+    const rule = ruleOf(entry);
+    const path = ["rules", name];
+    const { reads } = await admit(rule.check, "rule").catch((error) => {
+      throw located(error, path, name);
+    });
+    const unknown = [...reads, ...(rule.of ? [rule.of] : [])].find((read) => !columns.has(read));
+    if (unknown !== undefined) throw new PlanError(`The rule ${name} names ${unknown}, which is not a column of the load`, path, Math.max(0, rule.check.indexOf(unknown)));
+    rules.push({ name, check: rule.check, null: rule.null ?? "reject", breach: rule.breach ?? load.rejects?.breach ?? "reject", from: rule.from ?? null, of: rule.of ?? null });
+  }
+  return rules;
+}

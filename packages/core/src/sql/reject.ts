@@ -1,0 +1,111 @@
+import { type LoadPlan, stagedColumns } from "../plan/plan.ts";
+import { formatTableName, identifier, qualified, type TableName } from "./identifier.ts";
+import { literal } from "./literal.ts";
+import { identityHash, keyColumns, shapedValue } from "./read.ts";
+
+/**
+ * Rejected rows stand in the warehouse, written in the load's own transaction. A row stays on the list until a run has read
+ * it again (`left_run`); `identity` is the hash by which the source's row is known again, `key` the warehouse key where it could be made.
+ */
+export const rejectedTable = `
+CREATE TABLE IF NOT EXISTS undercoat.rejected (
+  id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, run uuid NOT NULL, number integer NOT NULL, pipeline text NOT NULL, load text NOT NULL, target text NOT NULL,
+  code text NOT NULL, col text, reason text NOT NULL, message text NOT NULL, identity bigint NOT NULL, key text[], original json, at timestamptz NOT NULL DEFAULT now(),
+  left_run uuid, left_at timestamptz);
+CREATE INDEX IF NOT EXISTS rejected_target ON undercoat.rejected (target, identity) WHERE left_run IS NULL;
+CREATE INDEX IF NOT EXISTS rejected_run ON undercoat.rejected (run, load)`;
+
+/** The faults that a load has found, by the place of their row in the stage; the first one of a row counts. */
+export const createFaults = "CREATE TEMP TABLE fault (place tid NOT NULL, code text NOT NULL, col text, reason text NOT NULL, value text, stops boolean NOT NULL) ON COMMIT DROP";
+
+/** Faults by reason, the most frequent first. */
+export const faultReasons = "SELECT code, col, reason, count(*)::text AS rows, bool_or(stops) AS stops, (array_agg(left(value, 200)) FILTER (WHERE value IS NOT NULL))[1:3]::text AS examples FROM pg_temp.fault GROUP BY code, col, reason ORDER BY count(*) DESC, reason";
+
+/** Writes the faulty rows to the list with what they held, in full for the first `keep` of them. Parameters: run, number, pipeline, load, target. */
+export function keepRejected(plan: LoadPlan, stage: TableName): string {
+  const columns = stagedColumns(plan);
+  const names = `ARRAY[${columns.map((column) => literal(column.name)).join(", ")}]`;
+  const texts = `ARRAY[${columns.map((column) => `s.${identifier(column.name)}::text`).join(", ")}]`;
+  const key = plan.key.length ? `CASE WHEN f.code <> 'missing' AND (f.col IS NULL OR f.col NOT IN (${plan.key.map(literal).join(", ")})) THEN ARRAY[${keyValues(plan).map((value) => `(${value})::text`).join(", ")}] END` : "NULL::text[]";
+  return `INSERT INTO undercoat.rejected (run, number, pipeline, load, target, code, col, reason, message, identity, key, original)
+SELECT $1::uuid, $2::int, $3, $4, $5, f.code, f.col, f.reason, f.reason || coalesce(': "' || left(f.value, 300) || '"', ''), ${identityHash(plan, "stage")}, ${key}, CASE WHEN row_number() OVER () <= ${plan.rejects.keep} THEN json_object(${names}, ${texts}) END
+FROM pg_temp.fault f JOIN ${qualified(stage)} s ON s.ctid = f.place`;
+}
+
+/** The key's values over the staged row `s`, in the key's order. */
+export function keyValues(plan: LoadPlan): string[] {
+  return keyColumns(plan).map(({ name }) => {
+    const column = plan.read.columns.find((candidate) => candidate.name === name);
+    return plan.shape && column ? shapedValue(column) : `s.${identifier(name)}`;
+  });
+}
+
+/** What of a load's list is still open: its rows, their identities, and whether any is an earlier row of a key. Parameter: target. */
+export const openRejected =
+  "SELECT count(*)::text AS rows, coalesce(bool_or(code = 'duplicate'), false) AS duplicates, (array_agg(DISTINCT identity) FILTER (WHERE code <> 'duplicate'))::text AS identities FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL";
+
+export const anyOpenRejected = "SELECT EXISTS (SELECT 1 FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL) AS any";
+
+/** Takes every open row of a target off the list: the whole dataset has been read again. Parameters: run, target. */
+export const closeAll = "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL";
+
+/** Takes the open rows that have been read again off the list; earlier rows of a key stay, as only a whole read shows that they are gone. Parameters: run, target. */
+export function closeRead(plan: LoadPlan, stage: TableName): string {
+  return `UPDATE undercoat.rejected r SET left_run = $1::uuid, left_at = now() FROM ${qualified(stage)} s WHERE r.target = $2 AND r.left_run IS NULL AND r.code <> 'duplicate' AND r.identity = ${identityHash(plan, "stage")}`;
+}
+
+/** Takes chosen rows off the list. Parameters: run, target, ids as an array. */
+export const closeChosen = "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL AND id = ANY($3::bigint[])";
+
+/** The open rows of a target that are to be loaded again. Parameters: target, ids as an array or null for all. */
+export const chosenRejected =
+  "SELECT id::text, identity::text, to_json(key)::text AS key FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL AND ($2::bigint[] IS NULL OR id = ANY($2::bigint[])) ORDER BY id LIMIT 100000";
+
+/** True where a rejected row still open has the key of the target's row `t`. */
+export function sameKeyRejected(plan: LoadPlan): string {
+  const same = keyColumns(plan).map((column, at) => `x.key[${at + 1}]::${column.type} = t.${identifier(column.name)}`);
+  return `SELECT 1 FROM undercoat.rejected x WHERE x.target = ${literal(formatTableName(plan.target))} AND x.left_run IS NULL AND x.code <> 'duplicate' AND x.key IS NOT NULL AND ${same.join(" AND ")}`;
+}
+
+/** A filter of the list, as its page asks for it. */
+export interface RejectedFilter {
+  pipeline?: string;
+  load?: string;
+  target?: string;
+  run?: number;
+  reason?: string;
+  /** part of the message or of the values */
+  text?: string;
+  /** rows that have left the list too */
+  all?: boolean;
+}
+
+/** The filter as a condition and its parameters. */
+function filtered(filter: RejectedFilter): { where: string; values: string[] } {
+  const values: string[] = [];
+  const bind = (value: string) => `$${values.push(value)}`;
+  const conditions = [filter.all ? "true" : "left_run IS NULL"];
+  if (filter.pipeline !== undefined) conditions.push(`pipeline = ${bind(filter.pipeline)}`);
+  if (filter.load !== undefined) conditions.push(`load = ${bind(filter.load)}`);
+  if (filter.target !== undefined) conditions.push(`target = ${bind(filter.target)}`);
+  if (filter.run !== undefined) conditions.push(`number = ${bind(String(filter.run))}::int`);
+  if (filter.reason !== undefined) conditions.push(`reason = ${bind(filter.reason)}`);
+  if (filter.text) {
+    const text = bind(filter.text);
+    conditions.push(`(strpos(lower(message), lower(${text})) > 0 OR strpos(lower(original::text), lower(${text})) > 0)`);
+  }
+  return { where: conditions.join(" AND "), values };
+}
+
+/** Rejected rows, the latest first. */
+export function listRejected(filter: RejectedFilter, limit: number, offset = 0): { sql: string; values: string[] } {
+  const { where, values } = filtered(filter);
+  const columns = "id::text, number::text, pipeline, load, target, code, col, reason, message, to_json(key)::text AS key, original::text, to_char(at, 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"') AS at, left_run IS NOT NULL AS gone";
+  return { sql: `SELECT ${columns} FROM undercoat.rejected WHERE ${where} ORDER BY id DESC LIMIT ${Math.trunc(limit)} OFFSET ${Math.trunc(offset)}`, values };
+}
+
+/** How many rejected rows each load has for each reason, the most frequent first. */
+export function countRejected(filter: RejectedFilter): { sql: string; values: string[] } {
+  const { where, values } = filtered(filter);
+  return { sql: `SELECT pipeline, load, target, reason, count(*)::text AS rows, max(number)::text AS run FROM undercoat.rejected WHERE ${where} GROUP BY pipeline, load, target, reason ORDER BY count(*) DESC, reason`, values };
+}

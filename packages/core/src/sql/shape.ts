@@ -1,0 +1,156 @@
+import type { LoadPlan, PlannedColumn } from "../plan/plan.ts";
+import type { AnalysedRule } from "../shape/analyse.ts";
+import { conversion, keeps } from "./convert.ts";
+import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
+import { literal, typedLiteral } from "./literal.ts";
+import { latestFirst, shapedValue } from "./read.ts";
+import { keyValues } from "./reject.ts";
+
+/**
+ * How staged rows are checked and shaped. Faults are found first, set-wise: conditions that are certain and quick decide
+ * nearly all rows, and only what they leave open is tried value by value in a function that catches errors. Where an
+ * expression fails in the quick way, every row is tried.
+ */
+
+/** The stage's rows that have no fault so far, with their place. */
+function clean(stage: TableName): string {
+  return `(SELECT s.ctid AS place, s.* FROM ${qualified(stage)} s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = s.ctid) OFFSET 0) s`;
+}
+
+function checkedColumns(plan: LoadPlan): PlannedColumn[] {
+  // A key that can be made identifies the row in the list, so its columns come first.
+  const ordered = [...plan.read.columns].sort((a, b) => Number(plan.key.includes(b.name)) - Number(plan.key.includes(a.name)));
+  return ordered.filter((column) => column.source === null || column.required || !keeps(column.type, column.given));
+}
+
+/** SQL that is true only for rows whose every value certainly fits. */
+function certain(plan: LoadPlan): string | null {
+  const conditions = checkedColumns(plan).flatMap((column) => {
+    const value = `(${column.expression})`;
+    if (keeps(column.type, column.given)) return column.required ? [`${value} IS NOT NULL`] : [];
+    return [`coalesce(${conversion(value, column.given, column.type).certain}, ${!column.required})`];
+  });
+  return conditions.length ? conditions.join(" AND ") : null;
+}
+
+/** A function that tries every value of a staged row: null, or an array of code, column, reason and value. */
+export function createFault(plan: LoadPlan, stage: TableName): string {
+  const columns = checkedColumns(plan);
+  const declared = columns.map((column, at) => `v${at} ${column.given};`).join(" ");
+  const steps = columns.map((column, at) => {
+    const name = literal(column.name);
+    const missing = column.required ? ` IF v${at} IS NULL THEN RETURN ARRAY['missing', ${name}, ${literal(`${column.name} is missing`)}, NULL]; END IF;` : "";
+    const begin = `step := ${at}; v${at} := ${column.expression};${missing}`;
+    if (keeps(column.type, column.given)) return begin;
+    const { cast, fits, misfit, code } = conversion(`v${at}`, column.given, column.type);
+    const reason = literal(`${column.name} ${misfit}`);
+    return `${begin} step := ${at + columns.length}; IF NOT coalesce(${fits}, true) THEN RETURN ARRAY['${code}', ${name}, ${reason}, v${at}::text]; END IF; PERFORM ${cast};`;
+  });
+  const names = `(ARRAY[${columns.map((column) => literal(column.name)).join(", ")}]::text[])[step % ${columns.length || 1} + 1]`;
+  const misfits = columns.map((column) => literal(`${column.name} ${keeps(column.type, column.given) ? "does not fit" : conversion("v", column.given, column.type).misfit}`));
+  const values = columns.map((_, at) => `WHEN ${at + columns.length} THEN v${at}::text`).join(" ");
+  return `CREATE FUNCTION pg_temp.fault(s ${qualified(stage)}) RETURNS text[] LANGUAGE plpgsql AS $fault$
+DECLARE step int := 0; ${declared}
+BEGIN
+${steps.join("\n")}
+RETURN NULL;
+EXCEPTION WHEN data_exception OR program_limit_exceeded THEN
+IF step < ${columns.length} THEN RETURN ARRAY['expression', ${names}, ${names} || ' can''t be computed: ' || regexp_replace(SQLERRM, ': ".*$', ''), NULL]; END IF;
+RETURN ARRAY[CASE WHEN SQLSTATE IN ('22003', '22008') THEN 'range' ELSE 'type' END, ${names}, CASE WHEN SQLSTATE IN ('22003', '22008') THEN ${names} || ' is out of range' ELSE (ARRAY[${misfits.join(", ")}]::text[])[step % ${columns.length || 1} + 1] END, CASE step ${values || "WHEN -1 THEN NULL"} END];
+END $fault$`;
+}
+
+/** Finds the rows whose values don't fit; `every` tries each row rather than those that are not certain. */
+export function typeFaults(plan: LoadPlan, stage: TableName, every: boolean): string | null {
+  const condition = certain(plan);
+  if (!every && condition === null) return null;
+  const rows = `SELECT s.ctid AS place, pg_temp.fault(s) AS f FROM ${qualified(stage)} s${every ? "" : ` WHERE (${condition}) IS NOT TRUE`} OFFSET 0`;
+  return `INSERT INTO pg_temp.fault SELECT q.place, q.f[1], q.f[2], q.f[3], q.f[4], ${plan.rejects.breach === "stop"} FROM (${rows}) q WHERE q.f IS NOT NULL`;
+}
+
+/** Finds rows whose key is null, where the stage holds the warehouse's columns already. */
+export function keyFaults(plan: LoadPlan, stage: TableName): string {
+  const missing = plan.key.map((name) => `WHEN s.${identifier(name)} IS NULL THEN ${literal(name)}`).join(" ");
+  return `INSERT INTO pg_temp.fault SELECT q.place, 'missing', q.col, q.col || ' is missing', NULL, ${plan.rejects.breach === "stop"} FROM (SELECT s.ctid AS place, CASE ${missing} END AS col FROM ${qualified(stage)} s) q WHERE q.col IS NOT NULL`;
+}
+
+/** Up to three keys that stand on several clean rows. */
+export function repeatedKeys(plan: LoadPlan, stage: TableName): string {
+  const key = keyValues(plan);
+  return `SELECT concat_ws(', ', ${key.map((value) => `(${value})::text`).join(", ")}) AS key FROM ${clean(stage)} GROUP BY ${key.join(", ")} HAVING count(*) > 1 LIMIT 3`;
+}
+
+/** Finds all rows of a key but the latest. */
+export function duplicateFaults(plan: LoadPlan, stage: TableName): string {
+  const key = keyValues(plan);
+  const named = `concat_ws(', ', ${key.map((value) => `(${value})::text`).join(", ")})`;
+  const rows = `SELECT s.place, ${named} AS key, row_number() OVER (PARTITION BY ${key.join(", ")} ORDER BY ${latestFirst(plan, "stage")}) AS rank FROM ${clean(stage)}`;
+  return `INSERT INTO pg_temp.fault SELECT q.place, 'duplicate', ${plan.key.length === 1 ? literal(plan.key[0] ?? "") : "NULL"}, ${literal(`${plan.key.join(", ")} stands more than once in what was read`)}, q.key, ${plan.rejects.duplicates === "stop"} FROM (${rows}) q WHERE q.rank > 1`;
+}
+
+/** SQL that is true where a row breaks a rule. */
+function broken(rule: AnalysedRule): string {
+  const breaks = `(${rule.check}\n) IS ${rule.null === "pass" ? "FALSE" : "NOT TRUE"}`;
+  if (rule.from === null) return breaks;
+  const from = typedLiteral(rule.from, "date");
+  return rule.of === null ? `(current_date >= ${from} AND ${breaks})` : `(coalesce(${identifier(rule.of)} >= ${from}, true) AND ${breaks})`;
+}
+
+/** The clean rows as the warehouse would hold them. */
+function shapedClean(plan: LoadPlan, stage: TableName): string {
+  return `SELECT s.place AS "row's place", ${plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`).join(", ")} FROM ${clean(stage)} OFFSET 0`;
+}
+
+/** Rules that turn rows away, those that stop the load first. */
+export function rejectingRules(plan: LoadPlan): AnalysedRule[] {
+  return (plan.shape?.rules ?? []).filter((rule) => rule.breach !== "count").sort((a, b) => Number(b.breach === "stop") - Number(a.breach === "stop"));
+}
+
+/** Finds the rows that break a rule; null where no rule rejects. */
+export function ruleFaults(plan: LoadPlan, stage: TableName): string | null {
+  const rules = rejectingRules(plan);
+  if (rules.length === 0) return null;
+  const first = rules.map((rule, at) => `WHEN ${broken(rule)} THEN ${at}`).join(" ");
+  const pick = (of: (rule: AnalysedRule) => string) => `(ARRAY[${rules.map(of).join(", ")}])[q.broken + 1]`;
+  return `INSERT INTO pg_temp.fault SELECT q.place, 'rule', NULL, ${pick((rule) => literal(ruleReason(rule.name)))}, NULL, ${pick((rule) => String(rule.breach === "stop"))} FROM (SELECT r."row's place" AS place, CASE ${first} END AS broken FROM (${shapedClean(plan, stage)}) r) q WHERE q.broken IS NOT NULL`;
+}
+
+export const ruleReason = (name: string) => `breaks the rule “${name}”`;
+
+/** How many clean rows break each rule that only counts, in order; null where there is none. */
+export function countBreaches(plan: LoadPlan, stage: TableName): { sql: string; rules: AnalysedRule[] } | null {
+  const rules = (plan.shape?.rules ?? []).filter((rule) => rule.breach === "count");
+  if (rules.length === 0) return null;
+  const counts = rules.map((rule, at) => `count(*) FILTER (WHERE ${broken(rule)})::text AS c${at}`);
+  return { sql: `SELECT ${counts.join(", ")} FROM (${shapedClean(plan, stage)}) r`, rules };
+}
+
+/** A function that tries the rules of a row one by one, for rules that fail on some rows. */
+export function createBreach(plan: LoadPlan, stage: TableName): string {
+  const columns = plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`).join(", ");
+  const steps = rejectingRules(plan).map(
+    (rule) => `step := ${literal(rule.name)}; stops := ${rule.breach === "stop"}; SELECT ${broken(rule)} INTO breaks FROM (SELECT ${columns}) r; IF breaks THEN RETURN ARRAY['rule', ${literal(ruleReason(rule.name))}, stops::text]; END IF;`,
+  );
+  return `CREATE FUNCTION pg_temp.breach(s ${qualified(stage)}) RETURNS text[] LANGUAGE plpgsql AS $breach$
+DECLARE step text; stops boolean; breaks boolean;
+BEGIN
+${steps.join("\n")}
+RETURN NULL;
+EXCEPTION WHEN data_exception OR program_limit_exceeded THEN
+RETURN ARRAY['rule', 'the rule “' || step || '” can''t be decided: ' || regexp_replace(SQLERRM, ': ".*$', ''), stops::text];
+END $breach$`;
+}
+
+/** As ruleFaults, row by row. */
+export function ruleFaultsOneByOne(stage: TableName): string {
+  return `INSERT INTO pg_temp.fault SELECT q.place, q.f[1], NULL, q.f[2], NULL, q.f[3]::boolean FROM (SELECT t.ctid AS place, pg_temp.breach(t) AS f FROM ${qualified(stage)} t WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = t.ctid) OFFSET 0) q WHERE q.f IS NOT NULL`;
+}
+
+/** Writes the clean rows under the warehouse's columns. */
+export function shapeRows(plan: LoadPlan, stage: TableName, table: TableName, faults: boolean): string {
+  const rows = faults ? clean(stage) : `${qualified(stage)} s`;
+  return `INSERT INTO ${qualified(table)} (${identifiers(plan.read.columns.map((column) => column.name))}) SELECT ${plan.read.columns.map(shapedValue).join(", ")} FROM ${rows}`;
+}
+
+/** Takes the faulty rows out of a stage that holds the warehouse's columns. */
+export const dropFaulty = (stage: TableName) => `DELETE FROM ${qualified(stage)} s USING pg_temp.fault f WHERE s.ctid = f.place`;

@@ -1,0 +1,101 @@
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import { grouped } from "@undercoat/core/proof/decimal";
+import { type Reason, reasonWords } from "@undercoat/core/run/run";
+import type { TableName } from "@undercoat/core/sql/identifier";
+import { createFaults, faultReasons } from "@undercoat/core/sql/reject";
+import * as shape from "@undercoat/core/sql/shape";
+import { createShaped, stageName } from "@undercoat/core/sql/warehouse";
+import { isDataError, LoadFailure } from "../../failure.ts";
+import type { Session } from "../../session.ts";
+import type { Checked, Told } from "../warehouse.ts";
+
+/**
+ * Checks and shapes staged rows: first the quick way; where an expression or a rule fails on some row, everything is
+ * undone and every row is tried by itself.
+ */
+export async function sift(session: Session, plan: LoadPlan, stage: TableName, run: number, read: string, into: TableName | null, told: Told): Promise<Checked & { rows: TableName }> {
+  await session.query("SAVEPOINT sifting");
+  try {
+    return await attempt(session, plan, stage, run, read, into, told, false);
+  } catch (error) {
+    if (!isDataError(error) || !plan.shape) throw error;
+    told("an expression fails on some row; each row is tried by itself");
+    await session.query("ROLLBACK TO SAVEPOINT sifting");
+    return attempt(session, plan, stage, run, read, into, told, true);
+  }
+}
+
+async function attempt(session: Session, plan: LoadPlan, stage: TableName, run: number, read: string, into: TableName | null, told: Told, every: boolean): Promise<Checked & { rows: TableName }> {
+  await session.query(createFaults);
+  const find = async (sql: string | null): Promise<boolean> => sql !== null && (await session.run(sql)) !== "0";
+  let faulty = false;
+  if (plan.shape) {
+    const types = shape.typeFaults(plan, stage, every);
+    if (types) await session.query(shape.createFault(plan, stage));
+    faulty = (await find(types)) || faulty;
+  }
+  if (plan.key.length && !plan.keyGuaranteed) {
+    if (!plan.shape) faulty = (await find(shape.keyFaults(plan, stage))) || faulty;
+    const repeated = await session.query(shape.repeatedKeys(plan, stage));
+    if (repeated.length) faulty = (await find(shape.duplicateFaults(plan, stage))) || faulty;
+  }
+  if (every && shape.rejectingRules(plan).length) {
+    await session.query(shape.createBreach(plan, stage));
+    faulty = (await find(shape.ruleFaultsOneByOne(stage))) || faulty;
+  } else faulty = (await find(shape.ruleFaults(plan, stage))) || faulty;
+  const reasons = faulty ? await reasonsOf(session) : [];
+  const rejected = reasons.reduce((sum, reason) => sum + BigInt(reason.rows), 0n).toString();
+  if (faulty) {
+    told(`${grouped(rejected)} row${rejected === "1" ? "" : "s"} rejected: ${reasonWords(reasons)}`);
+    refuseTooMany(plan, reasons, rejected, read);
+  }
+  const counted = await countBreaches(session, plan, stage);
+  for (const { rule, rows } of counted) if (rows !== "0") told(`${grouped(rows)} row${rows === "1" ? "" : "s"} break the rule “${rule}”, which only counts`);
+  return { rejected, reasons: reasons.map(({ stops: _, ...reason }) => reason), counted, rows: await place(session, plan, stage, run, into, faulty, told) };
+}
+
+/** Where the rows that passed stand in the end. */
+async function place(session: Session, plan: LoadPlan, stage: TableName, run: number, into: TableName | null, faulty: boolean, told: Told): Promise<TableName> {
+  if (!plan.shape) return stage;
+  const rows = into ?? stageName(plan, run, "shaped");
+  if (!into) await session.query(createShaped(plan, rows));
+  const text = shape.shapeRows(plan, stage, rows, faulty);
+  told(`${grouped(await session.run(text))} rows shaped`, text);
+  return rows;
+}
+
+async function reasonsOf(session: Session): Promise<(Reason & { stops: boolean })[]> {
+  return (await session.query(faultReasons)).map((row) => ({
+    code: row.code ?? "",
+    column: row.col ?? null,
+    reason: row.reason ?? "",
+    rows: row.rows ?? "0",
+    examples: (row.examples ?? "{}") === "{}" ? [] : [(row.examples ?? "").slice(1, -1)],
+    stops: row.stops === "t",
+  }));
+}
+
+async function countBreaches(session: Session, plan: LoadPlan, stage: TableName) {
+  const asked = shape.countBreaches(plan, stage);
+  if (!asked) return [];
+  const row = await session.one(asked.sql);
+  return asked.rules.map((rule, at) => ({ rule: rule.name, rows: row[`c${at}`] ?? "0" }));
+}
+
+/** Fails the load where a breach stops it, or where more rows are rejected than it allows. */
+function refuseTooMany(plan: LoadPlan, reasons: (Reason & { stops: boolean })[], rejected: string, read: string): void {
+  const { rows, share } = plan.rejects;
+  const stopping = reasons.filter((reason) => reason.stops);
+  const examples = reasons.flatMap((reason) => reason.examples.map((example) => `${reason.reason}: ${example}`)).slice(0, 3).join("; ");
+  const detail = [reasonWords(reasons), examples].filter(Boolean).join(". For example ");
+  const stop = (message: string, hint: string) => {
+    throw new LoadFailure({ message, detail, hint });
+  };
+  if (stopping.length) stop(`${reasonWords(stopping)}, and the load stops at that`, "Nothing was written. Mend the rows at the source, the shape or the rule; or have such rows rejected.");
+  if (rows !== null && BigInt(rejected) > BigInt(rows))
+    stop(`${grouped(rejected)} rows would be rejected; the load allows ${grouped(String(rows))}`, "Nothing was written. Mend the rows at the source or the shape, or raise the limit.");
+  // Exact: rejected / read > share %, in whole numbers.
+  const [whole = "0", part = ""] = (share ?? "").split(".");
+  if (share !== null && BigInt(rejected) * 10n ** BigInt(part.length + 2) > BigInt(read) * BigInt(whole + part))
+    stop(`${grouped(rejected)} of ${grouped(read)} rows would be rejected; the load allows ${share} %`, "Nothing was written. Mend the rows at the source or the shape, or raise the limit.");
+}
