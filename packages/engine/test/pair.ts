@@ -1,6 +1,7 @@
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import type { Scope } from "@undercoat/core/run/run";
 import { executeLoad, type LoadOutcome, type LoadReport } from "@undercoat/engine/load/load";
+import { executeRehearsal, type Rehearsal } from "@undercoat/engine/load/rehearse";
 import { executeProof, type ProofOutcome } from "@undercoat/engine/proof/prove";
 import type { Credentials, Row } from "@undercoat/engine/session";
 import { Session } from "@undercoat/engine/session";
@@ -17,7 +18,8 @@ export interface Pair {
   warehouse: Credentials;
   atSource(sql: string): Promise<Row[]>;
   atWarehouse(sql: string): Promise<Row[]>;
-  run(load: Load, options?: { scope?: Scope; report?: LoadReport; signal?: AbortSignal; load?: string }): Promise<LoadOutcome>;
+  run(load: Load, options?: { scope?: Scope; report?: LoadReport; signal?: AbortSignal; load?: string; inside?: boolean }): Promise<LoadOutcome>;
+  rehearse(load: Load, limit?: number, inside?: boolean): Promise<Rehearsal>;
   prove(load: Load, rows?: boolean): Promise<ProofOutcome>;
   close(): Promise<void>;
 }
@@ -47,7 +49,8 @@ export async function makePair(name: string): Promise<Pair> {
     atSource: (sql) => left.query(sql),
     atWarehouse: (sql) => right.query(sql),
     run: (load, options = {}) =>
-      executeLoad({ ...order(load, options.load), scope: options.scope ?? { kind: "due" } }, sourceFor(source), warehouseFor(warehouse), options.report ?? quiet, options.signal ?? new AbortController().signal),
+      executeLoad({ ...order(load, options.load), scope: options.scope ?? { kind: "due" } }, sourceFor(options.inside ? warehouse : source), warehouseFor(warehouse), options.report ?? quiet, options.signal ?? new AbortController().signal),
+    rehearse: (load, limit, inside) => executeRehearsal({ ...order(load), scope: { kind: "due" }, limit: limit ?? null }, sourceFor(inside ? warehouse : source), warehouseFor(warehouse), quiet, new AbortController().signal),
     prove: (load, rows = true) => executeProof({ ...order(load), slices: "all", rows }, sourceFor(source), warehouseFor(warehouse), quiet, new AbortController().signal),
     async close() {
       await left.close();

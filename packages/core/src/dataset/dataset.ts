@@ -24,6 +24,8 @@ export interface DatasetColumn {
   /** true where the table fills the column itself when no value is given */
   hasDefault: boolean;
   comment: string | null;
+  /** true for a column that the source no longer gives, or gives in a form that can't be taken, and that is filled with null */
+  missing?: true;
 }
 
 export interface DatasetIndex {

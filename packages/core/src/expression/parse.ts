@@ -97,7 +97,7 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
   const target = targets[0]?.ResTarget;
   if (statements.length !== 1 || !select || Object.keys(select).some((key) => !clauses.has(key)) || targets.length !== 1 || target?.name !== undefined || (use === "column" && select.whereClause))
     throw new ExpressionError(`${useWords[use]} is one SQL expression; this is more than one`);
-  if (use === "column" && (target?.val as { RowExpr?: unknown }).RowExpr) throw new ExpressionError("A column's expression is one value; this is several");
+  if (use === "column" && (target?.val as { RowExpr?: unknown } | undefined)?.RowExpr) throw new ExpressionError("A column's expression is one value; this is several");
   const mentions: Mention[] = [];
   const see = (within: "expression" | "lookup") => (tag: string, node: Node) => {
     if (!/^[A-Z]/.test(tag)) return true;
@@ -170,6 +170,18 @@ export async function checkQuery(sql: string): Promise<void> {
     if (tag === "LockingClause") throw new ExpressionError("A query can't lock rows (FOR UPDATE, FOR SHARE)", typeof node.location === "number" ? node.location : null);
     return true;
   });
+}
+
+/** The names of the functions that a query calls. */
+export async function functionsOf(sql: string): Promise<string[]> {
+  const names = new Set<string>();
+  visit(await parse(sql, 0), (tag, node) => {
+    const path = tag === "FuncCall" ? (node.funcname as { String: { sval: string } }[]) : [];
+    const name = path.at(-1)?.String.sval;
+    if (name) names.add(name);
+    return true;
+  });
+  return [...names];
 }
 
 /** A query without a trailing semicolon or comment, so that it can stand in brackets. */

@@ -32,6 +32,8 @@ export interface PlannedColumn {
   notNull: boolean;
   /** true where a null is a rejection: the target's column takes none */
   required: boolean;
+  /** true where the source no longer gives it: null is filled in, and no proof looks at it */
+  missing: boolean;
 }
 
 /** A source column as it is staged before it is shaped. */
@@ -84,6 +86,8 @@ export interface ReadRequest {
   where: string | null;
   columns: PlannedColumn[];
   watermark: { column: string; type: string; nullable: boolean; lookBack: string | null } | null;
+  /** only so many rows, the latest by watermark; null for all. A rehearsal may look at the first rows only */
+  limit: number | null;
 }
 
 /** Which of the request's rows are read this time. */
@@ -126,10 +130,12 @@ export interface PlanFacts {
   types: Record<string, string>;
   /** the target's columns; null where it is not there yet or was not looked at */
   target: Dataset | null;
+  /** types that warehouse columns keep though the source's have changed, by the source column's name */
+  held?: ReadonlyMap<string, string>;
 }
 
 /** The columns a load writes, in order. */
-function plannedColumns(load: Load, { dataset, analysis, types, target }: PlanFacts): PlannedColumn[] {
+function plannedColumns(load: Load, { dataset, analysis, types, target, held: kept }: PlanFacts): PlannedColumn[] {
   const bySource = new Map(dataset.columns.map((column) => [column.name, column]));
   const held = new Map((target?.columns ?? []).map((column) => [column.name, column]));
   return analysis.columns.map((column) => {
@@ -138,7 +144,7 @@ function plannedColumns(load: Load, { dataset, analysis, types, target }: PlanFa
     if (given === undefined) throw new PlanError(`The type of ${column.name} is not known`, ["columns", column.name]);
     const notNull = source?.notNull ?? false;
     const required = !notNull && (load.into.key?.includes(column.name) || (held.get(column.name)?.notNull ?? false));
-    return { ...column, given, type: column.stated ?? given, cast: source !== undefined && source.warehouseType !== source.declared, notNull, required };
+    return { ...column, given, type: column.stated ?? (column.source === null ? undefined : kept?.get(column.source)) ?? given, cast: source !== undefined && source.warehouseType !== source.declared, notNull, required };
   });
 }
 
@@ -206,6 +212,7 @@ export function planLoad(pipelineName: string, pipeline: Pipeline, loadName: str
       where: where ?? null,
       columns,
       watermark: plannedWatermark(load, dataset),
+      limit: null,
     },
     shape: plannedShape(load, columns, facts),
     rejects: rejectPolicy(load),
@@ -220,7 +227,7 @@ export function planLoad(pipelineName: string, pipeline: Pipeline, loadName: str
     fingerprint: JSON.stringify([
       load.from,
       load.watermark?.column ?? null,
-      columns.map(({ name, source, text, type }) => [name, source ?? { as: text }, type]),
+      columns.map(({ name, source, text, type, missing }) => [name, source ?? (missing ? text : { as: text }), type]),
       load.into.table,
       load.into.mode,
       key,
@@ -252,8 +259,8 @@ function plannedSlices(load: Load, byName: Map<string, PlannedColumn>): ProofBy 
 }
 
 function plannedFigures(load: Load, byName: Map<string, PlannedColumn>): Figure[] {
-  return (load.proof ?? wholeTableRows).figures.map((text, at) => {
-    const figure = parseFigure(text);
+  const stated = (load.proof ?? wholeTableRows).figures.map((text) => ({ text, figure: parseFigure(text) }));
+  return stated.filter(({ figure }) => !byName.get(figure.column ?? "")?.missing).map(({ text, figure }, at) => {
     if (figure.column === null) return figure;
     const path = ["proof", "figures", String(at)];
     const column = byName.get(figure.column);

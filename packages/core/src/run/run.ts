@@ -1,3 +1,4 @@
+import type { DriftNote } from "../shape/drift.ts";
 import { grouped } from "../proof/decimal.ts";
 import type { SliceFigures, Verdict } from "../proof/verdict.ts";
 
@@ -64,9 +65,13 @@ export interface Findings {
   reasons: Reason[];
   /** rules that only count, and how many rows broke them */
   counted: { rule: string; rows: string }[];
+  /** what had changed about the source's columns */
+  drift: DriftNote[];
+  /** rows that came after the watermark had passed them: how many, and by how much at most (an interval, or a number) */
+  late: { rows: string; most: string } | null;
 }
 
-export const noFindings: Findings = { reasons: [], counted: [] };
+export const noFindings: Findings = { reasons: [], counted: [], drift: [], late: null };
 
 /** `amount is not a number (2), method is missing (1)` */
 export function reasonWords(reasons: readonly Reason[]): string {

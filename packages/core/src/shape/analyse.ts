@@ -17,6 +17,8 @@ export interface AnalysedColumn {
   reads: string[];
   /** the stated type, as format_type prints it */
   stated: string | null;
+  /** true where the source no longer gives it and null stands in its place */
+  missing: boolean;
 }
 
 /** A rule, admitted, with its defaults filled in. */
@@ -53,14 +55,17 @@ function located(error: unknown, path: string[], what: string): unknown {
  * @throws PlanError with the path within the load.
  */
 export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
-  const known = new Set(dataset.columns.map((column) => column.name));
+  const known = new Map(dataset.columns.map((column) => [column.name, column]));
+  const value = (name: string) => (known.get(name)?.missing ? `NULL::${known.get(name)?.warehouseType}` : `s.${identifier(name)}`);
+  const there = (names: string[]) => names.filter((name) => !known.get(name)?.missing);
   const given = load.columns ? Object.entries(load.columns) : dataset.columns.map((column) => [column.name, column.name] as const);
   const columns: AnalysedColumn[] = [];
   for (const [name, entry] of given) {
     const { as: text, type } = computedColumn(entry);
     const stated = type === undefined ? null : canonicalType(type);
-    if (known.has(text)) {
-      columns.push({ name, source: text, text, expression: `s.${identifier(text)}`, reads: [text], stated });
+    const plain = known.get(text);
+    if (plain) {
+      columns.push({ name, source: plain.missing ? null : text, text, expression: value(text), reads: there([text]), stated, missing: plain.missing ?? false });
       continue;
     }
     const path = ["columns", name];
@@ -69,7 +74,7 @@ export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
     });
     const unknown = reads.find((read) => !known.has(read));
     if (unknown !== undefined) throw new PlanError(`The source has no column ${unknown}`, path, Math.max(0, text.indexOf(unknown)));
-    columns.push({ name, source: null, text, expression: `(${renamed((read) => `s.${identifier(read)}`)}\n)`, reads, stated });
+    columns.push({ name, source: null, text, expression: `(${renamed(value)}\n)`, reads: there(reads), stated, missing: false });
   }
   return { columns, rules: await analyseRules(load, new Set(columns.map((column) => column.name))) };
 }

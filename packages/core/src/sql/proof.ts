@@ -91,6 +91,11 @@ export function rangeKey(plan: LoadPlan): string | null {
   return only && more.length === 0 && typeFamily(only.type) === "integer" ? only.name : null;
 }
 
+/** The columns that both sides can give. */
+function provable(plan: LoadPlan): { name: string; type: string }[] {
+  return plan.read.columns.filter((column) => !column.missing);
+}
+
 function rowHash(columns: readonly { name: string; type: string }[]): string {
   return hashOf(columns.map(({ name, type }) => ({ sql: identifier(name), type })));
 }
@@ -114,7 +119,7 @@ export function bucketChecksums(plan: LoadPlan, side: Side, extent: Extent, buck
   // Where a key keeps all rows distinct, no two hashes can cancel each other and the exclusive or is enough.
   const distinct = plan.keyGuaranteed && plan.mode === "upsert";
   const checksum = distinct ? "bit_xor(hash)::text" : "bit_xor(hash)::text || ' ' || sum((hash >> 33)::int4)::text";
-  return `SELECT bucket::text, count(*)::text AS rows, ${checksum} AS checksum FROM (SELECT ${bucketOf(plan, buckets)} AS bucket, ${rowHash(plan.read.columns)} AS hash FROM (${rows(plan, side)}) r${within(plan, extent)}) h GROUP BY bucket`;
+  return `SELECT bucket::text, count(*)::text AS rows, ${checksum} AS checksum FROM (SELECT ${bucketOf(plan, buckets)} AS bucket, ${rowHash(provable(plan))} AS hash FROM (${rows(plan, side)}) r${within(plan, extent)}) h GROUP BY bucket`;
 }
 
 /** Key (k0…) and hash of the rows of some buckets. */
@@ -125,12 +130,12 @@ export function bucketRows(plan: LoadPlan, side: Side, extent: Extent, buckets: 
       ? numbers.map((number) => `(${keyRange(key, buckets.from + number * buckets.step, buckets.from + (number + 1n) * buckets.step)})`).join(" OR ")
       : `${bucketOf(plan, buckets)} IN (${numbers.join(", ")})`;
   const keys = keyColumns(plan).map((column, at) => `${identifier(column.name)}::text AS k${at}`);
-  return `SELECT ${rowHash(plan.read.columns)}::text AS hash, ${keys.join(", ")} FROM (${rows(plan, side)}) r${within(plan, extent, picked)}`;
+  return `SELECT ${rowHash(provable(plan))}::text AS hash, ${keys.join(", ")} FROM (${rows(plan, side)}) r${within(plan, extent, picked)}`;
 }
 
 /** The rows of some keys: every column's text (c0…) and its hash (h0…), by which cells are told apart as exactly as rows are. */
 export function rowsByKey(plan: LoadPlan, side: Side, keys: string[][]): string {
-  const columns = plan.read.columns.map((column, at) => `${identifier(column.name)}::text AS c${at}, ${rowHash([column])}::text AS h${at}`);
+  const columns = plan.read.columns.map((column, at) => `${identifier(column.name)}::text AS c${at}, ${column.missing ? "'0'" : rowHash([column])}::text AS h${at}`);
   return `SELECT ${columns.join(", ")} FROM (${rows(plan, side)}) r WHERE ${keyPredicate(keyColumns(plan), keys)}`;
 }
 

@@ -126,17 +126,23 @@ export function sourceRows(plan: LoadPlan, window: Window = { kind: "all" }): st
 
 function pairedRows(plan: LoadPlan, conditions: string[]): string {
   const columns = stagedColumns(plan).map((column) => (column.cast || column.name !== column.source ? `${rawValue(column)} AS ${identifier(column.name)}` : rawValue(column)));
-  return `SELECT ${columns.join(", ")} FROM ${sourceOrigin(plan, conditions)}`;
+  return `SELECT ${columns.join(", ")} FROM ${sourceOrigin(plan, conditions)}${limited(plan.read)}`;
 }
 
 function rawSelect(plan: LoadPlan, conditions: string[]): string {
   const columns = stagedColumns(plan).map((column) => (column.cast ? `${rawValue(column)} AS ${identifier(column.name)}` : rawValue(column)));
-  return `SELECT ${columns.join(", ")} FROM ${sourceOrigin(plan, conditions)}`;
+  return `SELECT ${columns.join(", ")} FROM ${sourceOrigin(plan, conditions)}${limited(plan.read)}`;
 }
 
 function shapedRows(plan: LoadPlan, conditions: string[]): string {
   const columns = plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`);
   return `SELECT ${columns.join(", ")} FROM (${rawSelect(plan, conditions)}) s`;
+}
+
+/** The end of a limited read: the latest rows by watermark first. */
+function limited({ watermark, limit }: ReadRequest): string {
+  if (limit === null) return "";
+  return `${watermark ? ` ORDER BY s.${identifier(watermark.column)} DESC NULLS LAST` : ""} LIMIT ${Math.trunc(limit)}`;
 }
 
 /** The rows of a window as they are staged: the source's own columns where a shape follows, else the warehouse's. */
@@ -183,10 +189,8 @@ export function highWater(plan: LoadPlan, window: Window): string | null {
   return `SELECT (${cap ? `CASE WHEN ${highest} > ${cap} THEN ${cap} ELSE ${highest} END` : highest})::text AS value FROM ${origin(plan.read)} s${where(inside)}`;
 }
 
-/** The first rows under the warehouse's names, every value as text, for a person to look at. */
+/** The latest rows under the warehouse's names, every value as text, for a person to look at. */
 export function previewRows(plan: LoadPlan, window: Window, limit: number): string {
-  const rows = sourceRows(plan, window);
-  const order = plan.read.watermark ? ` ORDER BY ${identifier(plan.read.watermark.column)} DESC NULLS LAST` : "";
-  const newestFirst = order && window.kind !== "keys" && window.kind !== "slice" ? order : "";
-  return `SELECT ${plan.read.columns.map((column) => `left(r.${identifier(column.name)}::text, 300) AS ${identifier(column.name)}`).join(", ")} FROM (${rows}${newestFirst} LIMIT ${Math.trunc(limit)}) r`;
+  const values = plan.read.columns.map((column) => `left(r.${identifier(column.name)}::text, 300) AS ${identifier(column.name)}`);
+  return `SELECT ${values.join(", ")} FROM (${sourceRows({ ...plan, read: { ...plan.read, limit } }, window)}) r`;
 }

@@ -21,14 +21,25 @@ export const createFaults = "CREATE TEMP TABLE fault (place tid NOT NULL, code t
 /** Faults by reason, the most frequent first. */
 export const faultReasons = "SELECT code, col, reason, count(*)::text AS rows, bool_or(stops) AS stops, (array_agg(left(value, 200)) FILTER (WHERE value IS NOT NULL))[1:3]::text AS examples FROM pg_temp.fault GROUP BY code, col, reason ORDER BY count(*) DESC, reason";
 
+const message = `f.reason || coalesce(': "' || left(f.value, 300) || '"', '')`;
+
+/** A staged row as JSON whose members are texts, so that every value is kept to the letter. */
+function original(plan: LoadPlan): string {
+  const columns = stagedColumns(plan);
+  return `json_object(ARRAY[${columns.map((column) => literal(column.name)).join(", ")}], ARRAY[${columns.map((column) => `s.${identifier(column.name)}::text`).join(", ")}])`;
+}
+
+/** The first faulty rows of each reason, with what they hold. */
+export function faultExamples(plan: LoadPlan, stage: TableName, limit: number): string {
+  const ranked = "SELECT f.*, row_number() OVER (PARTITION BY f.reason ORDER BY f.place) AS rank FROM pg_temp.fault f";
+  return `SELECT ${message} AS message, ${original(plan)}::text AS original FROM (${ranked}) f JOIN ${qualified(stage)} s ON s.ctid = f.place ORDER BY f.rank, f.reason LIMIT ${Math.trunc(limit)}`;
+}
+
 /** Writes the faulty rows to the list with what they held, in full for the first `keep` of them. Parameters: run, number, pipeline, load, target. */
 export function keepRejected(plan: LoadPlan, stage: TableName): string {
-  const columns = stagedColumns(plan);
-  const names = `ARRAY[${columns.map((column) => literal(column.name)).join(", ")}]`;
-  const texts = `ARRAY[${columns.map((column) => `s.${identifier(column.name)}::text`).join(", ")}]`;
   const key = plan.key.length ? `CASE WHEN f.code <> 'missing' AND (f.col IS NULL OR f.col NOT IN (${plan.key.map(literal).join(", ")})) THEN ARRAY[${keyValues(plan).map((value) => `(${value})::text`).join(", ")}] END` : "NULL::text[]";
   return `INSERT INTO undercoat.rejected (run, number, pipeline, load, target, code, col, reason, message, identity, key, original)
-SELECT $1::uuid, $2::int, $3, $4, $5, f.code, f.col, f.reason, f.reason || coalesce(': "' || left(f.value, 300) || '"', ''), ${identityHash(plan, "stage")}, ${key}, CASE WHEN row_number() OVER () <= ${plan.rejects.keep} THEN json_object(${names}, ${texts}) END
+SELECT $1::uuid, $2::int, $3, $4, $5, f.code, f.col, f.reason, ${message}, ${identityHash(plan, "stage")}, ${key}, CASE WHEN row_number() OVER () <= ${plan.rejects.keep} THEN ${original(plan)} END
 FROM pg_temp.fault f JOIN ${qualified(stage)} s ON s.ctid = f.place`;
 }
 

@@ -1,14 +1,17 @@
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, type Window, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
-import { balances, type Failure, type Findings, type LoadProof, noFindings, type Phase, type PhaseTime, type Scope, type Tally } from "@undercoat/core/run/run";
+import { driftWords } from "@undercoat/core/shape/drift";
+import { balances, type Failure, type Findings, type LoadProof, type Phase, type PhaseTime, type Scope, type Tally } from "@undercoat/core/run/run";
 import { formatTableName, parseTableName, type TableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
-import { Cancelled, failureOf, isDataError, LoadFailure } from "../failure.ts";
+import { failureOf, isDataError, LoadFailure } from "../failure.ts";
 import { proofOf } from "../proof/figures.ts";
+import { goneKeys } from "../proof/rows.ts";
 import type { FiguresOfSide } from "../proof/side.ts";
 import type { Snapshot, Source } from "../source/source.ts";
 import type { Checked, Warehouse, WarehouseSession } from "../warehouse/warehouse.ts";
+import { type Ends, withEnds } from "./ends.ts";
 import { planFor } from "./planning.ts";
 import { transfer } from "./staging.ts";
 
@@ -45,19 +48,11 @@ export interface LoadOutcome {
  * @throws LoadFailure, PlanError, Cancelled; the warehouse is then as it was before.
  */
 export async function executeLoad(order: LoadOrder, source: Source, warehouse: Warehouse, report: LoadReport, signal: AbortSignal): Promise<LoadOutcome> {
-  const name = `undercoat run ${order.run.id}`;
+  const definition = order.pipeline.loads[order.load];
+  if (!definition) throw new LoadFailure({ message: `The pipeline has no load ${order.load}` });
+  const target = parseTableName(definition.into.table);
   const clock = phaseClock(report);
-  const opened = await Promise.allSettled([warehouse.session(name, signal), source.snapshot(name, signal)]);
-  const [into, from] = opened;
-  try {
-    if (into.status === "rejected") throw into.reason;
-    if (from.status === "rejected") throw from.reason;
-    return await load(order, from.value, into.value, report, clock, signal);
-  } catch (error) {
-    throw signal.aborted ? new Cancelled("Cancelled") : error;
-  } finally {
-    await Promise.all(opened.map((entry) => (entry.status === "fulfilled" ? entry.value.close() : undefined)));
-  }
+  return withEnds(`undercoat run ${order.run.id}`, source, warehouse, target, signal, (ends) => load(order, target, ends, report, clock, signal));
 }
 
 interface PhaseClock {
@@ -86,12 +81,10 @@ function phaseClock(report: LoadReport): PhaseClock {
   };
 }
 
-async function load(order: LoadOrder, source: Snapshot, warehouse: WarehouseSession, report: LoadReport, clock: PhaseClock, signal: AbortSignal): Promise<LoadOutcome> {
+async function load(order: LoadOrder, target: TableName, ends: Ends, report: LoadReport, clock: PhaseClock, signal: AbortSignal): Promise<LoadOutcome> {
   const { pipelineName, pipeline, scope, run } = order;
-  const definition = pipeline.loads[order.load];
-  if (!definition) throw new LoadFailure({ message: `The pipeline has no load ${order.load}` });
+  const { source, warehouse, inside } = ends;
   clock.start("wait");
-  const target = parseTableName(definition.into.table);
   await warehouse.lock(target, (holder) => {
     report.waiting(holder.replace(/^undercoat /, ""));
     report.line(`waiting for ${holder.replace(/^undercoat /, "")}, which is writing ${formatTableName(target)}`);
@@ -99,24 +92,26 @@ async function load(order: LoadOrder, source: Snapshot, warehouse: WarehouseSess
   report.waiting(null);
   // Only now: the source's snapshot begins with its first question, and one from before the wait would bring older rows over newer.
   const planned = await planFor(pipelineName, pipeline, order.load, { source, warehouse });
-  const { existing } = planned;
+  const { existing, drifted } = planned;
   const plan = repairing(planned.plan, scope);
+  for (const note of drifted.notes) report.line(driftWords(note));
   const stored = existing ? await warehouse.watermark(plan) : null;
   const { window, ids } = scope.kind === "rejected" ? await warehouse.chosenRejected(plan, scope.ids) : { window: windowFor(plan, scope, stored), ids: null };
   report.line(windowWords(plan, window), source.statement(plan, window));
 
   clock.start("read");
-  await warehouse.begin();
-  const created = await warehouse.prepare(plan, existing, report.line);
+  await warehouse.begin(inside);
+  const created = existing === null;
+  await warehouse.change(warehouse.changes(plan, existing, drifted.widened), report.line);
   const whole = window.kind === "all";
   // A new table takes the rows as they come where none of them could be turned away.
   const fresh = created && whole && (plan.key.length === 0 || plan.keyGuaranteed);
   const stage = fresh && !plan.shape ? null : await warehouse.stage(plan, run.id);
-  const { rows: read, bytes } = await transfer(source, warehouse, plan, window, stage ?? plan.target, report, signal);
+  const { rows: read, bytes } = await transfer(ends, plan, window, stage ?? plan.target, report, signal);
   report.line(`${grouped(read)} rows ${stage ? "staged" : "written"}`);
 
   let rows: TableName | null = null;
-  let checked: Checked = { rejected: "0", ...noFindings };
+  let checked: Checked = { rejected: "0", reasons: [], counted: [] };
   if (stage) {
     clock.start("check");
     const sifted = await warehouse.sift(plan, stage, run.id, read, fresh ? plan.target : null, report.line);
@@ -128,12 +123,18 @@ async function load(order: LoadOrder, source: Snapshot, warehouse: WarehouseSess
   const slices: SliceChoice = !plan.by || !rows || (await warehouse.isSmall(plan.target)) ? "all" : await warehouse.touched(plan, rows);
   // The source works out its watermark and figures while the warehouse applies; both come from the snapshot that was read.
   const proving = await warehouse.lessRejected(plan);
+  const late = rows && window.kind === "since" ? await warehouse.late(plan, rows, window.value) : null;
+  if (late) report.line(`${grouped(late.rows)} row${late.rows === "1" ? "" : "s"} came after the watermark had passed them, by ${late.most} at most; the look-back found them`);
   const sourceSide = afterReading(source, proving, window, slices);
   sourceSide.catch(() => undefined);
+  // One session does one thing after another.
+  if (inside) await sourceSide;
   clock.start("apply");
   const applied = rows ? await warehouse.apply(plan, rows, accepted, report.line) : { new: accepted, changed: "0", same: "0", deleted: "0" };
   if (rows) await warehouse.dropStage(rows);
   if (created) await warehouse.finishTarget(plan, report.line);
+  const sweeping = plan.deletions !== null && scope.kind === "due" && planned.sweep && !created;
+  if (sweeping) applied.deleted = await sweep(plan, source, warehouse, report);
   const tally: Tally = { read, ...applied, rejected: checked.rejected };
   if (!balances(tally)) throw new LoadFailure({ message: "The tally does not balance, so nothing was written", detail: JSON.stringify(tally) });
 
@@ -142,15 +143,39 @@ async function load(order: LoadOrder, source: Snapshot, warehouse: WarehouseSess
   const proof = proofOf(proving, figures, warehouseFigures, slices === "all");
   report.line(proofWords(proof), proof.sourceSql);
   const watermark = highest ?? stored;
-  await warehouse.record(plan, run.uid, tally, watermark === null ? null : { value: watermark, keep: scope.kind === "due" }, proof);
+  await warehouse.record(plan, run.uid, tally, watermark === null ? null : { value: watermark, keep: scope.kind === "due" }, proof, { columns: drifted.known, swept: sweeping || created });
   await warehouse.commit();
   report.line(watermark && scope.kind === "due" ? `committed; watermark ${watermark}` : "committed");
   const { reasons, counted } = checked;
-  return { tally, watermark, proof, bytes, phases: clock.times(), findings: { reasons, counted } };
+  return { tally, watermark, proof, bytes, phases: clock.times(), findings: { reasons, counted, drift: drifted.notes, late } };
+}
+
+/** Removes or marks the rows that the source no longer has. @throws LoadFailure where more would go than the load allows. */
+async function sweep(plan: LoadPlan, source: Snapshot, warehouse: WarehouseSession, report: LoadReport): Promise<string> {
+  const gone = await findGone(plan, source, warehouse, report);
+  if (gone.length === 0) return "0";
+  const rows = await warehouse.sweep(plan, gone);
+  report.line(`${grouped(rows)} rows gone from the source ${plan.deletions?.how === "mark" ? "marked" : "removed"}`);
+  return rows;
+}
+
+/** The keys of rows gone from the source. @throws LoadFailure where they are more than the load allows. */
+export async function findGone(plan: LoadPlan, source: Snapshot, warehouse: WarehouseSession, report: LoadReport): Promise<string[][]> {
+  const { most } = plan.deletions ?? { most: 0 };
+  const held = await warehouse.targetRows(plan);
+  const allowed = Math.floor((Number(held) * most) / 100);
+  const gone = await goneKeys(plan, { source, warehouse }, allowed);
+  report.line(`${grouped(String(gone.checksums))} checksums of keys compared, ${grouped(String(gone.keysRead))} keys read: ${gone.complete ? grouped(String(gone.keys.length)) : "too many"} rows gone from the source`);
+  if (!gone.complete)
+    throw new LoadFailure({
+      message: `More than ${most} % of the ${grouped(String(held))} rows of ${formatTableName(plan.target)} are gone from the source`,
+      hint: "Nothing was written. If the source is right, allow more in the load's deletions and run again.",
+    });
+  return gone.keys;
 }
 
 /** A repair mends rows by their key whatever the mode adds them by. */
-function repairing(plan: LoadPlan, scope: Scope): LoadPlan {
+export function repairing(plan: LoadPlan, scope: Scope): LoadPlan {
   if (scope.kind === "due") return plan;
   if (plan.key.length === 0 && plan.mode !== "append")
     throw new LoadFailure({ message: "A part of this table can't be loaded again: the load has no key to match rows by", hint: "Give the load a key, or run the whole load." });
@@ -167,7 +192,7 @@ async function afterReading(source: Snapshot, plan: LoadPlan, window: Window, sl
   return { highest, figures };
 }
 
-function windowWords(plan: LoadPlan, window: Window): string {
+export function windowWords(plan: LoadPlan, window: Window): string {
   const watermark = plan.read.watermark;
   switch (window.kind) {
     case "all":

@@ -20,7 +20,11 @@ interface Sides {
 }
 
 interface Finding {
+  /** differences after which the search stops */
+  limit: number;
   found: KeyDifference[];
+  /** takes what was found so far; true where the search need not go on */
+  enough?: () => boolean;
   checksums: number;
   keysRead: number;
   bytes: number;
@@ -33,7 +37,7 @@ interface Finding {
  * @param rows the larger side's number of rows in the extent where it is known already
  */
 export async function compareRows(plan: LoadPlan, sides: Sides, extent: Extent, rows: bigint | null, watermark: string | null): Promise<RowDifferences> {
-  const finding: Finding = { found: [], checksums: 0, keysRead: 0, bytes: 0, complete: true };
+  const finding: Finding = { limit, found: [], checksums: 0, keysRead: 0, bytes: 0, complete: true };
   const size = rows ?? (await Promise.all([sides.source.count(plan, extent), sides.warehouse.count(plan, extent)])).reduce(larger);
   await search(plan, sides, extent, size, finding);
   const listed = finding.found.slice(0, shown);
@@ -53,6 +57,28 @@ export async function compareRows(plan: LoadPlan, sides: Sides, extent: Extent, 
   };
 }
 
+/**
+ * The keys of the warehouse's rows that the source no longer has, found by comparing checksums of keys: where those agree
+ * nothing is moved. Rows that were rejected still stand at the source and are not gone.
+ * @param most keys after which the search stops and `complete` is false
+ */
+export async function goneKeys(plan: LoadPlan, sides: Sides, most: number): Promise<{ keys: string[][]; complete: boolean; checksums: number; keysRead: number }> {
+  const keys: LoadPlan = { ...plan, without: null, by: null, read: { ...plan.read, columns: plan.read.columns.filter((column) => plan.key.includes(column.name)) } };
+  const finding: Finding = { limit: Number.POSITIVE_INFINITY, found: [], checksums: 0, keysRead: 0, bytes: 0, complete: true };
+  const extent: Extent = { slices: "all" };
+  const rows = (await Promise.all([sides.source.count(keys, extent), sides.warehouse.count(keys, extent)])).reduce(larger);
+  const gone: string[][] = [];
+  const collect = () => {
+    for (const entry of finding.found) if (entry.kind === "extra" && entry.key.every((value) => value !== null)) gone.push(entry.key as string[]);
+    finding.found.length = 0;
+    return gone.length > most;
+  };
+  finding.enough = collect;
+  await search(keys, sides, extent, rows, finding);
+  collect();
+  return { keys: gone, complete: gone.length <= most, checksums: finding.checksums, keysRead: finding.keysRead };
+}
+
 async function search(plan: LoadPlan, sides: Sides, extent: Extent, rows: bigint, finding: Finding): Promise<void> {
   if (rows === 0n) return;
   const spans = rangeKey(plan) ? await Promise.all([sides.source.span(plan, extent), sides.warehouse.span(plan, extent)]) : [];
@@ -70,7 +96,7 @@ async function search(plan: LoadPlan, sides: Sides, extent: Extent, rows: bigint
   for (const bucket of new Set([...ours.keys(), ...theirs.keys()])) {
     const [a, b] = [ours.get(bucket), theirs.get(bucket)];
     if (a && b && a.rows === b.rows && a.checksum === b.checksum) continue;
-    if (finding.found.length >= limit) {
+    if (finding.found.length >= finding.limit || finding.enough?.()) {
       finding.complete = false;
       return;
     }

@@ -2,8 +2,11 @@ import type { Writable } from "node:stream";
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import type { Findings, LoadProof, Tally } from "@undercoat/core/run/run";
+import type { KnownColumn } from "@undercoat/core/shape/drift";
 import type { TableName } from "@undercoat/core/sql/identifier";
+import type { TargetChange } from "@undercoat/core/sql/warehouse";
 import type { ProofSide } from "../proof/side.ts";
+import type { Snapshot, Source } from "../source/source.ts";
 
 /** Takes rows as a binary COPY stream; `rowCount` is exact once it has finished. */
 export type RowSink = Writable & { rowCount: number };
@@ -12,20 +15,53 @@ export type RowSink = Writable & { rowCount: number };
 export type Told = (message: string, sql?: string) => void;
 
 /** What the check of a stage found. */
-export interface Checked extends Findings {
+export interface Checked extends Pick<Findings, "reasons" | "counted"> {
   rejected: string;
 }
 
 /** What the apply did, before reading and rejecting are counted in. */
 export type Applied = Pick<Tally, "new" | "changed" | "same" | "deleted">;
 
+/** Where a load's own records stand. */
+export interface LoadPlace {
+  pipeline: string;
+  load: string;
+  target: TableName;
+}
+
+/** What a load knew when it last ran. */
+export interface Known {
+  /** the source's columns; null where it has not run yet */
+  columns: KnownColumn[] | null;
+  /** true where it is time to look for rows gone from the source */
+  sweep: boolean;
+}
+
+/** A row as it would be written, beside the target's of the same key; values in the order of the load's columns. */
+export interface Example {
+  new: (string | null)[];
+  held: (string | null)[] | null;
+}
+
+/** What an apply would do, with examples. */
+export interface Weighed extends Applied {
+  added: Example[];
+  altered: Example[];
+}
+
 /** One load's session with a warehouse: a lock on the target, then one transaction that holds everything or nothing. */
 export interface WarehouseSession extends WarehouseSnapshot {
   /** Holds the target against every other run until the session closes. `waiting` is told who holds it now. */
   lock(target: TableName, waiting: (holder: string) => void): Promise<void>;
-  begin(): Promise<void>;
-  /** Makes the target where it is missing, adds columns it lacks, refuses a target that can't take the rows. True where it was made. */
-  prepare(plan: LoadPlan, existing: Dataset | null, told: Told): Promise<boolean>;
+  /** This very session as the source of a load into `target`. */
+  inside(target: TableName): Snapshot;
+  /** `inside`: the transaction reads one moment, as the source is this database. */
+  begin(inside?: boolean): Promise<void>;
+  /** Reads and stages without a row leaving the database; how many. */
+  take(plan: LoadPlan, window: Window, table: TableName): Promise<string>;
+  /** What must be changed at the target before rows are written; throws LoadFailure for a target that can't take them. */
+  changes(plan: LoadPlan, existing: Dataset | null, widened: readonly string[]): TargetChange[];
+  change(changes: readonly TargetChange[], told: Told): Promise<void>;
   /** Makes the stage. */
   stage(plan: LoadPlan, run: number): Promise<TableName>;
   sink(plan: LoadPlan, table: TableName): RowSink;
@@ -45,15 +81,29 @@ export interface WarehouseSession extends WarehouseSnapshot {
   /** What to read for rejected rows that are to be loaded again, and which they are; all open ones where `ids` is null. */
   chosenRejected(plan: LoadPlan, ids: string[] | null): Promise<{ window: Window; ids: string[] }>;
   touched(plan: LoadPlan, stage: TableName): Promise<(string | null)[]>;
+  /** Removes or marks the rows of some keys, as the load's policy says; how many. */
+  sweep(plan: LoadPlan, keys: string[][]): Promise<string>;
+  /** the target's rows, those marked as gone left out */
+  targetRows(plan: LoadPlan): Promise<bigint>;
+  /** Rows that came after the watermark had passed them, and by how much at most; null where there were none. */
+  late(plan: LoadPlan, rows: TableName, stored: string): Promise<{ rows: string; most: string } | null>;
+  /** What an apply would do, without doing it. */
+  weigh(plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null): Promise<Weighed>;
+  /** Some of the rows that were turned away, with their staged values. */
+  rejectedExamples(plan: LoadPlan, stage: TableName): Promise<{ reason: string; values: Record<string, string | null> }[]>;
   apply(plan: LoadPlan, stage: TableName, read: string, told: Told): Promise<Applied>;
   /** Adds the key to a new target, once its rows are there. */
   finishTarget(plan: LoadPlan, told: Told): Promise<void>;
+  /** Takes the rows that were turned away out of a stage that holds the warehouse's columns. */
+  discard(stage: TableName): Promise<void>;
+  /** the first rows under the load's columns, as text */
+  firstRows(plan: LoadPlan, rows: TableName, limit: number): Promise<(string | null)[][]>;
   dropStage(stage: TableName): Promise<void>;
   /** Undoes everything since begin(). */
   rollback(): Promise<void>;
   /** true where comparing the whole target at every run costs little */
   isSmall(target: TableName): Promise<boolean>;
-  record(plan: LoadPlan, run: string, tally: Tally, watermark: { value: string; keep: boolean } | null, proof: LoadProof): Promise<void>;
+  record(plan: LoadPlan, run: string, tally: Tally, watermark: { value: string; keep: boolean } | null, proof: LoadProof, known: { columns: KnownColumn[]; swept: boolean }): Promise<void>;
   commit(): Promise<void>;
 }
 
@@ -61,6 +111,8 @@ export interface WarehouseSession extends WarehouseSnapshot {
 export interface WarehouseSnapshot extends ProofSide {
   /** the plan with the rejected rows that a proof leaves out */
   lessRejected(plan: LoadPlan): Promise<LoadPlan>;
+  /** `every`: how long after the last look rows gone from the source are looked for again; null for at every run */
+  known(place: LoadPlace, every: string | null): Promise<Known>;
   describe(target: TableName): Promise<Dataset | null>;
   /** the stored watermark, or null where none was kept or the load read something else then */
   watermark(plan: LoadPlan): Promise<string | null>;
@@ -71,6 +123,8 @@ export interface WarehouseSnapshot extends ProofSide {
 export interface Warehouse {
   session(application: string, signal?: AbortSignal): Promise<WarehouseSession>;
   snapshot(application: string, signal?: AbortSignal): Promise<WarehouseSnapshot>;
+  /** true where a source is this very database, so that rows need not leave it */
+  isInside(source: Source): boolean;
   /** what a run left behind, by load */
   tallies(run: string): Promise<Map<string, { tally: Tally; watermark: string | null; proof: LoadProof }>>;
 }

@@ -128,6 +128,6 @@ function expressionError(error: unknown, name: string, path: string[]): unknown 
 }
 
 /** A one-dimensional array in PostgreSQL's own notation. */
-function arrayText(values: (string | number)[]): string {
+export function arrayText(values: (string | number)[]): string {
   return `{${values.map((value) => `"${String(value).replaceAll("\\", "\\\\").replaceAll('"', '\\"')}"`).join(",")}}`;
 }

@@ -19,7 +19,7 @@ const oldest = 14;
 
 /** A PostgreSQL database as a source. Every session is read-only. */
 export class PostgresSource implements Source {
-  constructor(private readonly credentials: Credentials) {}
+  constructor(readonly credentials: Credentials) {}
 
   async check(asWarehouse: boolean, tell: (step: CheckStep) => void): Promise<boolean> {
     const { settings } = this.credentials;
@@ -112,7 +112,8 @@ export class PostgresSource implements Source {
   }
 }
 
-class PostgresSnapshot extends PostgresSide implements Snapshot {
+/** A session as a source at one moment. */
+export class PostgresSnapshot extends PostgresSide implements Snapshot {
   constructor(private readonly reading: Session) {
     super(reading, "source");
   }

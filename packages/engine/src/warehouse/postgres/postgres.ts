@@ -3,23 +3,33 @@ import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { overallVerdict } from "@undercoat/core/proof/verdict";
 import type { LoadProof, Tally } from "@undercoat/core/run/run";
+import type { KnownColumn } from "@undercoat/core/shape/drift";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { beginSnapshot } from "@undercoat/core/sql/read";
 import * as reject from "@undercoat/core/sql/reject";
+import { keeps } from "@undercoat/core/sql/convert";
 import { dropFaulty } from "@undercoat/core/sql/shape";
 import { holds, shortType } from "@undercoat/core/sql/type";
+import type { TargetChange } from "@undercoat/core/sql/warehouse";
 import * as sql from "@undercoat/core/sql/warehouse";
 import { LoadFailure } from "../../failure.ts";
 import { PostgresSide } from "../../proof/side.ts";
 import { type Credentials, Session } from "../../session.ts";
-import { findDataset } from "../../source/postgres/describe.ts";
+import { arrayText, findDataset } from "../../source/postgres/describe.ts";
+import { PostgresSource } from "../../source/postgres/postgres.ts";
+import type { Snapshot, Source } from "../../source/source.ts";
+import { InsideSnapshot, sameDatabase } from "./inside.ts";
 import { sift } from "./sift.ts";
-import type { Applied, RowSink, Told, Warehouse, WarehouseSession, WarehouseSnapshot } from "../warehouse.ts";
+import type { Applied, Known, LoadPlace, RowSink, Told, Warehouse, WarehouseSession, WarehouseSnapshot, Weighed } from "../warehouse.ts";
 
 /** Up to so many rows every run compares the whole target; beyond, the slices it touched. */
 const smallTable = 2_000_000;
 /** Up to so many rejected rows are read again by their keys, which an index serves; more by their hashes. */
 const fewKeys = 5000;
+/** Keys of rows gone from the source that one statement takes. */
+const keysAtOnce = 20_000;
+/** Examples of each outcome that a rehearsal shows. */
+const examples = 5;
 
 /** A PostgreSQL database as a warehouse. */
 export class PostgresWarehouse implements Warehouse {
@@ -35,6 +45,10 @@ export class PostgresWarehouse implements Warehouse {
     const session = await Session.open(this.credentials, { application, readOnly: true, signal });
     await session.query(beginSnapshot);
     return new PostgresWarehouseSnapshot(session);
+  }
+
+  isInside(source: Source): boolean {
+    return source instanceof PostgresSource && sameDatabase(source.credentials, this.credentials);
   }
 
   async tallies(run: string) {
@@ -56,8 +70,22 @@ export class PostgresWarehouse implements Warehouse {
 }
 
 class PostgresWarehouseSnapshot extends PostgresSide implements WarehouseSnapshot {
+  private asked: Promise<boolean> | undefined;
+
   constructor(session: Session) {
     super(session, "warehouse");
+  }
+
+  /** True where Undercoat's own tables stand in the warehouse. */
+  protected furnished(): Promise<boolean> {
+    this.asked ??= this.session.one(sql.isFurnished).then((row) => row.furnished === "t");
+    return this.asked;
+  }
+
+  async known(place: LoadPlace, every: string | null): Promise<Known> {
+    if (!(await this.furnished())) return { columns: null, sweep: true };
+    const row = await this.session.one(sql.readKnown, [formatTableName(place.target), place.pipeline, place.load, every]);
+    return { columns: row.columns ? (JSON.parse(row.columns) as KnownColumn[]) : null, sweep: row.sweep !== "f" };
   }
 
   describe(target: TableName): Promise<Dataset | null> {
@@ -65,13 +93,13 @@ class PostgresWarehouseSnapshot extends PostgresSide implements WarehouseSnapsho
   }
 
   async watermark(plan: LoadPlan): Promise<string | null> {
-    if ((await this.session.one(sql.isFurnished)).furnished !== "t") return null;
+    if (!(await this.furnished())) return null;
     const row = await this.session.one(sql.readWatermark, [formatTableName(plan.target), plan.pipeline, plan.load]);
     return row.value && row.fingerprint === plan.fingerprint ? row.value : null;
   }
 
   async lessRejected(plan: LoadPlan): Promise<LoadPlan> {
-    if ((await this.session.one(sql.isFurnished)).furnished !== "t") return plan;
+    if (!(await this.furnished())) return plan;
     const open = await this.session.one(reject.openRejected, [formatTableName(plan.target)]);
     if (!open.rows || open.rows === "0") return plan;
     const identities = (open.identities ?? "{}").slice(1, -1).split(",").filter(Boolean);
@@ -86,6 +114,10 @@ class PostgresWarehouseSnapshot extends PostgresSide implements WarehouseSnapsho
 class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements WarehouseSession {
   private beside: Session | undefined;
 
+  protected override furnished(): Promise<boolean> {
+    return Promise.resolve(true);
+  }
+
   async lock(target: TableName, waiting: (holder: string) => void): Promise<void> {
     const name = [formatTableName(target)];
     if ((await this.session.one(sql.tryLock, name)).locked === "t") return;
@@ -94,28 +126,32 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     await this.session.query(sql.awaitLock, name);
   }
 
-  async begin(): Promise<void> {
-    await this.session.query("BEGIN");
+  inside(target: TableName): Snapshot {
+    return new InsideSnapshot(this.session, target);
   }
 
-  async prepare(plan: LoadPlan, existing: Dataset | null, told: Told): Promise<boolean> {
-    if (!existing) {
-      await this.session.query(sql.createSchema(plan.target.schema));
-      const create = sql.createTarget(plan);
-      told(`${formatTableName(plan.target)} is made`, create);
-      await this.session.query(create);
-      return true;
+  async begin(inside = false): Promise<void> {
+    await this.session.query(inside ? sql.beginInside : "BEGIN");
+  }
+
+  take(plan: LoadPlan, window: Window, table: TableName): Promise<string> {
+    return this.session.run(sql.takeInside(plan, window, table));
+  }
+
+  changes(plan: LoadPlan, existing: Dataset | null, widened: readonly string[]): TargetChange[] {
+    const changes = sql.targetChanges(plan, existing?.columns ?? null, widened);
+    if (existing) {
+      refuseOtherTypes(plan, existing, widened);
+      refuseLooseKey(plan, existing);
     }
-    refuseOtherTypes(plan, existing);
-    refuseLooseKey(plan, existing);
-    const held = new Set(existing.columns.map((column) => column.name));
-    for (const column of plan.read.columns) {
-      if (held.has(column.name)) continue;
-      const add = sql.addColumn(plan.target, column);
-      told(`${formatTableName(plan.target)} gets the column ${column.name}`, add);
-      await this.session.query(add);
+    return changes;
+  }
+
+  async change(changes: readonly TargetChange[], told: Told): Promise<void> {
+    for (const change of changes) {
+      told(change.message, change.sql);
+      await this.session.query(change.sql);
     }
-    return false;
   }
 
   async stage(plan: LoadPlan, run: number): Promise<TableName> {
@@ -148,7 +184,7 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     if (!stage) return;
     if (rejected !== "0") await this.session.query(reject.keepRejected(plan, stage), [run.uid, String(run.id), plan.pipeline, plan.load, target]);
     if (plan.shape) await this.session.query(sql.dropStage(stage));
-    else if (rejected !== "0") await this.session.query(dropFaulty(stage));
+    else if (rejected !== "0") await this.discard(stage);
   }
 
   async chosenRejected(plan: LoadPlan, ids: string[] | null) {
@@ -194,6 +230,55 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     return { new: added, changed, same: String(known - BigInt(changed)), deleted: "0" };
   }
 
+  async sweep(plan: LoadPlan, keys: string[][]): Promise<string> {
+    let gone = 0n;
+    for (let from = 0; from < keys.length; from += keysAtOnce) {
+      const some = keys.slice(from, from + keysAtOnce);
+      gone += BigInt(await this.session.run(sql.dropGone(plan), plan.key.map((_, at) => arrayText(some.map((key) => key[at] ?? "")))));
+    }
+    return gone.toString();
+  }
+
+  async late(plan: LoadPlan, rows: TableName, stored: string): Promise<{ rows: string; most: string } | null> {
+    const text = sql.lateRows(plan, rows, stored);
+    const row = text ? await this.session.one(text) : {};
+    return row.most ? { rows: row.rows ?? "0", most: row.most } : null;
+  }
+
+  async weigh(plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null): Promise<Weighed> {
+    const lacking = new Set(plan.read.columns.filter((column) => !existing?.columns.some((held) => held.name === column.name)).map((column) => column.name));
+    if (plan.deletions?.how === "mark" && !existing?.columns.some((held) => held.name === plan.deletions?.column)) lacking.add(plan.deletions.column);
+    const names = plan.read.columns.map((_, at) => `c${at}`);
+    const fresh = async (target: boolean) => (await this.session.query(sql.newExamples(plan, rows, target, examples))).map((row) => ({ new: names.map((name) => row[name] ?? null), held: null }));
+    if (!existing) return { new: accepted, changed: "0", same: "0", deleted: "0", added: await fresh(false), altered: [] };
+    if (plan.mode === "replace") return { new: accepted, changed: "0", same: "0", deleted: (await this.session.one(sql.countTarget(plan))).rows ?? "0", added: await fresh(false), altered: [] };
+    if (plan.key.length === 0) {
+      const added = (await this.session.one(sql.weighMissing(plan, rows))).new ?? "0";
+      return { new: added, changed: "0", same: String(BigInt(accepted) - BigInt(added)), deleted: "0", added: await fresh(false), altered: [] };
+    }
+    const row = await this.session.one(sql.weigh(plan, rows, lacking));
+    const known = BigInt(row.known ?? "0");
+    const changed = plan.mode === "append" ? 0n : BigInt(row.changed ?? "0");
+    const differing = changed === 0n ? [] : await this.session.query(sql.changedExamples(plan, rows, lacking, examples));
+    return {
+      new: String(BigInt(accepted) - known),
+      changed: String(changed),
+      same: String(known - changed),
+      deleted: "0",
+      added: BigInt(accepted) > known ? await fresh(true) : [],
+      altered: differing.map((one) => ({ new: names.map((name) => one[name] ?? null), held: names.map((_, at) => one[`t${at}`] ?? null) })),
+    };
+  }
+
+  async rejectedExamples(plan: LoadPlan, stage: TableName): Promise<{ reason: string; values: Record<string, string | null> }[]> {
+    const rows = await this.session.query(reject.faultExamples(plan, stage, examples * 4));
+    return rows.map((row) => ({ reason: row.message ?? "", values: JSON.parse(row.original ?? "{}") as Record<string, string | null> }));
+  }
+
+  async targetRows(plan: LoadPlan): Promise<bigint> {
+    return BigInt((await this.session.one(sql.countTarget(plan))).rows ?? "0");
+  }
+
   async finishTarget(plan: LoadPlan, told: Told): Promise<void> {
     if (plan.key.length === 0) return;
     const key = sql.addKey(plan);
@@ -210,6 +295,14 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     }
   }
 
+  async discard(stage: TableName): Promise<void> {
+    await this.session.query(dropFaulty(stage));
+  }
+
+  async firstRows(plan: LoadPlan, rows: TableName, limit: number): Promise<(string | null)[][]> {
+    return (await this.session.query(sql.newExamples(plan, rows, false, limit))).map((row) => plan.read.columns.map((_, at) => row[`c${at}`] ?? null));
+  }
+
   async dropStage(stage: TableName): Promise<void> {
     await this.session.query(sql.dropStage(stage));
   }
@@ -218,8 +311,9 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     return Number((await this.session.one(sql.estimatedRows(target))).rows) <= smallTable;
   }
 
-  async record(plan: LoadPlan, run: string, tally: Tally, watermark: { value: string; keep: boolean } | null, proof: LoadProof): Promise<void> {
+  async record(plan: LoadPlan, run: string, tally: Tally, watermark: { value: string; keep: boolean } | null, proof: LoadProof, known: { columns: KnownColumn[]; swept: boolean }): Promise<void> {
     const target = formatTableName(plan.target);
+    await this.session.query(sql.keepKnown, [target, plan.pipeline, plan.load, JSON.stringify(known.columns), known.swept ? "t" : "f"]);
     if (watermark?.keep) await this.session.query(sql.keepWatermark, [target, plan.pipeline, plan.load, plan.fingerprint, watermark.value, run]);
     const kept: LoadProof = { ...proof, slices: proof.slices.filter((slice) => slice.verdict !== "proved") };
     if (proof.slices.length && overallVerdict(proof.slices) !== proof.verdict) throw new LoadFailure({ message: "The proof's verdict does not follow from its slices" });
@@ -241,14 +335,15 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
 }
 
 /** A column that stands in the target with another type would change values on their way; it is refused with both types named. */
-function refuseOtherTypes(plan: LoadPlan, existing: Dataset): void {
+function refuseOtherTypes(plan: LoadPlan, existing: Dataset, widened: readonly string[]): void {
   const target = formatTableName(plan.target);
   const wrong = plan.read.columns.flatMap((column) => {
     const held = existing.columns.find((candidate) => candidate.name === column.name);
-    return !held || holds(held.declared, column.type) ? [] : [`${column.name} is ${shortType(held.declared)} there and ${shortType(column.type)} in the load`];
+    const grows = held && column.source !== null && widened.includes(column.source) && keeps(column.type, held.declared);
+    return !held || grows || holds(held.declared, column.type) ? [] : [`${column.name} is ${shortType(held.declared)} there and ${shortType(column.type)} in the load`];
   });
   if (wrong.length)
-    throw new LoadFailure({ message: `${target} can't take the rows: ${wrong.join("; ")}`, hint: "Load into another table or column, or change the column's type in the warehouse." });
+    throw new LoadFailure({ message: `${target} can't take the rows: ${wrong.join("; ")}`, hint: "State the column's type in the shape, so that rows that don't fit it are rejected; or load into another table or column." });
   const unfilled = existing.columns.filter((column) => column.notNull && !column.generated && !plan.read.columns.some((planned) => planned.name === column.name) && !column.hasDefault);
   if (unfilled.length)
     throw new LoadFailure({ message: `${target} needs a value for ${unfilled.map((column) => column.name).join(", ")}, which the load does not give`, hint: "Add the column to the load, or allow null there." });

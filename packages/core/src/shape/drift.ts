@@ -1,0 +1,143 @@
+import type { Dataset, DatasetColumn } from "../dataset/dataset.ts";
+import type { Load } from "../pipeline/pipeline.ts";
+import type { Failure } from "../run/run.ts";
+import { keeps } from "../sql/convert.ts";
+import { shortType } from "../sql/type.ts";
+import { admit } from "../expression/parse.ts";
+import { computedColumn } from "./analyse.ts";
+
+/** A source column as a load last knew it. */
+export interface KnownColumn {
+  name: string;
+  type: string;
+  /** true where it came new and the load's policy was to leave it */
+  ignored?: boolean;
+}
+
+/** One way in which a source's columns are no longer those of the last load, and what came of it. */
+export interface DriftNote {
+  column: string;
+  kind: "added" | "widened" | "narrowed" | "changed" | "gone";
+  /** the type before; null for a new column */
+  from: string | null;
+  /** the type now; null for one that is gone */
+  to: string | null;
+  done: "taken" | "ignored" | "left out" | "widened" | "null" | "stopped";
+}
+
+export interface Drifted {
+  /** the dataset as the load is to take it */
+  dataset: Dataset;
+  notes: DriftNote[];
+  /** what to keep for the next run */
+  known: KnownColumn[];
+  /** the columns whose target is to be widened */
+  widened: string[];
+  /** warehouse columns that keep the type known, so that values that don't fit it are rejections */
+  held: Map<string, string>;
+  stop: Failure | null;
+}
+
+/** `the new column note (text) is taken` */
+export function driftWords({ column, kind, from, to, done }: DriftNote): string {
+  const types = from && to ? ` from ${shortType(from)} to ${shortType(to)}` : "";
+  const outcomes: Record<DriftNote["done"], string> = {
+    taken: "it is taken",
+    ignored: "it is ignored",
+    "left out": "the load does not read it",
+    widened: "the target is widened",
+    null: "null is filled in",
+    stopped: "the load stops",
+  };
+  const facts: Record<DriftNote["kind"], string> = {
+    added: `the source has a new column ${column}${to ? ` (${shortType(to)})` : ""}`,
+    widened: `${column} was widened${types}`,
+    narrowed: `${column} was narrowed${types}`,
+    changed: `${column} changed${types}`,
+    gone: `the source no longer has ${column}`,
+  };
+  return `${facts[kind]}: ${outcomes[done]}`;
+}
+
+/** The source columns that a load's own expressions read; null where it takes every column. */
+async function readColumns(load: Load, names: Set<string>): Promise<Set<string> | null> {
+  if (!load.columns) return null;
+  const read = new Set<string>();
+  for (const entry of Object.values(load.columns)) {
+    const { as } = computedColumn(entry);
+    if (names.has(as)) read.add(as);
+    else for (const name of (await admit(as, "column").catch(() => null))?.reads ?? [as]) read.add(name);
+  }
+  return read;
+}
+
+/**
+ * Compares a source's columns with those a load last knew, and settles each difference by the load's policy.
+ * @param known null where the load has not run yet, so that nothing can have drifted
+ */
+export async function settleDrift(load: Load, dataset: Dataset, known: KnownColumn[] | null): Promise<Drifted> {
+  const notes: DriftNote[] = [];
+  const result: Drifted = { dataset, notes, known: dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType })), widened: [], held: new Map(), stop: null };
+  if (!known) return result;
+  const { added = "take", changed = "stop", gone = "stop" } = load.drift ?? {};
+  const before = new Map(known.map((column) => [column.name, column]));
+  const now = new Map(dataset.columns.map((column) => [column.name, column]));
+  const read = await readColumns(load, new Set([...before.keys(), ...now.keys()]));
+  const needed = new Set([load.watermark?.column, ...(load.columns ? [] : (load.into.key ?? []))]);
+  const columns: DatasetColumn[] = [];
+  for (const column of dataset.columns) {
+    const last = before.get(column.name);
+    const unread = read !== null && !read.has(column.name);
+    if (!last || (last.ignored && added !== "ignore")) {
+      const done = unread ? "left out" : added === "take" ? "taken" : added === "ignore" ? "ignored" : "stopped";
+      notes.push({ column: column.name, kind: "added", from: null, to: column.warehouseType, done });
+      if (done !== "ignored") columns.push(column);
+    } else if (!last.ignored) {
+      const policy = needed.has(column.name) && changed === "null" ? "stop" : changed;
+      columns.push(last.type === column.warehouseType ? column : settleType(column, last.type, unread, policy, result));
+    }
+  }
+  for (const last of known) {
+    if (now.has(last.name) || last.ignored) continue;
+    const unread = read !== null && !read.has(last.name);
+    const done = unread ? "left out" : gone === "null" && !needed.has(last.name) ? "null" : "stopped";
+    notes.push({ column: last.name, kind: "gone", from: last.type, to: null, done });
+    if (done === "null") columns.push(missing(last));
+  }
+  const ignored = new Set(notes.filter((note) => note.done === "ignored").map((note) => note.column));
+  for (const column of known) if (column.ignored && added === "ignore") ignored.add(column.name);
+  const filled = notes.filter((note) => note.done === "null").map((note) => note.column);
+  result.known = [
+    ...result.known.filter((column) => !filled.includes(column.name)).map((column) => (ignored.has(column.name) ? { ...column, ignored: true } : column)),
+    // A column filled with null is still the one known, so that it is told of and comes back when the source has it again.
+    ...known.filter((column) => filled.includes(column.name)),
+  ];
+  const stopping = notes.filter((note) => note.done === "stopped");
+  if (stopping.length) result.stop = { message: `The source's columns have changed: ${stopping.map(driftWords).join("; ")}`.replaceAll(": the load stops", ""), hint: choices(stopping) };
+  // In the order known, so that a column filled with null keeps its place and the load its watermark.
+  const order = new Map(known.map((column, at) => [column.name, at]));
+  columns.sort((a, b) => (order.get(a.name) ?? known.length) - (order.get(b.name) ?? known.length));
+  return { ...result, dataset: { ...dataset, columns } };
+}
+
+function missing(column: KnownColumn): DatasetColumn {
+  return { name: column.name, declared: column.type, type: { resolved: column.type, kind: "b", builtIn: true }, warehouseType: column.type, notNull: false, generated: false, hasDefault: false, comment: null, missing: true };
+}
+
+function settleType(column: DatasetColumn, last: string, unread: boolean, policy: "stop" | "null" | "take", result: Drifted): DatasetColumn {
+  const kind = keeps(column.warehouseType, last) ? "widened" : keeps(last, column.warehouseType) ? "narrowed" : "changed";
+  const done = unread ? "left out" : kind === "widened" ? "widened" : policy === "take" ? "taken" : policy === "null" ? "null" : "stopped";
+  result.notes.push({ column: column.name, kind, from: last, to: column.warehouseType, done });
+  if (done === "widened") result.widened.push(column.name);
+  if (done === "taken") result.held.set(column.name, last);
+  return done === "null" ? missing({ name: column.name, type: last }) : column;
+}
+
+function choices(notes: DriftNote[]): string {
+  const kinds = new Set(notes.map((note) => note.kind));
+  const told: string[] = [];
+  if (kinds.has("gone")) told.push("Set the load to fill a column that is gone with null, or take it out of the shape.");
+  if (kinds.has("narrowed") || kinds.has("changed")) told.push("Set the load to take a changed type (values that don't fit are rejected) or to fill null, or state the column's type in the shape.");
+  if (kinds.has("added")) told.push("Set the load to take new columns, or to ignore them.");
+  return `${told.join(" ")} Nothing was written.`;
+}
