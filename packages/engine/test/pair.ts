@@ -1,7 +1,8 @@
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import type { Scope } from "@undercoat/core/run/run";
 import { executeLoad, type LoadOutcome, type LoadReport } from "@undercoat/engine/load/load";
-import { executeRehearsal, type Rehearsal } from "@undercoat/engine/load/rehearse";
+import { executeRehearsal } from "@undercoat/engine/load/rehearse";
+import type { Rehearsal } from "@undercoat/core/run/rehearsal";
 import { executeProof, type ProofOutcome } from "@undercoat/engine/proof/prove";
 import type { Credentials, Row } from "@undercoat/engine/session";
 import { Session } from "@undercoat/engine/session";

@@ -16,6 +16,7 @@ import { search, standing, warehouse } from "./routes/ledger.ts";
 import { pipelines } from "./routes/pipelines.ts";
 import { project } from "./routes/project.ts";
 import { proofs } from "./routes/proofs.ts";
+import { rejected } from "./routes/rejected.ts";
 import { runs } from "./routes/runs.ts";
 import { session, sessionCookie } from "./routes/session.ts";
 import { tokens, users } from "./routes/users.ts";
@@ -90,6 +91,7 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
   app.route("/api/pipelines", pipelines);
   app.route("/api/runs", runs);
   app.route("/api/proofs", proofs);
+  app.route("/api/rejected", rejected);
   app.route("/api/standing", standing);
   app.route("/api/warehouse", warehouse);
   app.route("/api/search", search);

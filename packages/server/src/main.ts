@@ -6,7 +6,7 @@ import { Command } from "commander";
 import { issuePass } from "./account/passes.ts";
 import { Client, CommandError } from "./cli/client.ts";
 import { applyCommand, exportCommand } from "./cli/project.ts";
-import { proveCommand, type RunOptions, runCommand } from "./cli/runs.ts";
+import { proveCommand, rehearseCommand, type RunOptions, runCommand } from "./cli/runs.ts";
 import { ClusterError } from "./cluster/cluster.ts";
 import { readSettings, SettingError, type Settings } from "./settings.ts";
 import { UserRow } from "./store/models.ts";
@@ -150,8 +150,8 @@ const runLike = (name: string, description: string) =>
     .option("--from <time>", "start of an earlier interval, included")
     .option("--to <time>", "end of an earlier interval, excluded")
     .option("--json", "print one JSON document");
-runLike("run", "run a pipeline and wait").action((pipeline, options: RunOptions) => ending(() => runCommand(Client.fromEnvironment(), pipeline, options)));
-runLike("rehearse", "say what a run would do").action(() => ending(async () => { throw new CommandError("Rehearsal is not built yet. The pipeline's page shows the rows as they would be loaded."); }));
+runLike("run", "run a pipeline and wait").option("--whole", "read the whole dataset again").action((pipeline, options: RunOptions) => ending(() => runCommand(Client.fromEnvironment(), pipeline, options)));
+runLike("rehearse", "say what a run would do, and write nothing").option("--first <rows>", "look at so many rows of each load only").option("--whole", "as if the whole dataset were read again").action((pipeline, options: RunOptions) => ending(() => rehearseCommand(Client.fromEnvironment(), pipeline, options)));
 program
   .command("prove <pipeline>")
   .description("prove every slice now")

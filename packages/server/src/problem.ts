@@ -22,6 +22,11 @@ export class HttpProblem extends Error {
 
 export const notFound = (what: string) => new HttpProblem(404, `There is no ${what}`);
 
+/** What is wrong with a load's definition; `above` is the path of the load itself. */
+export function problemAt(error: PlanError, above: string[] = []): Problem {
+  return { path: [...above, ...error.path], message: error.message, ...(error.position === null ? {} : { position: error.position }) };
+}
+
 /** Any error as a problem; what is not foreseen says so and nothing of its inside. */
 export function problemOf(error: unknown): ProblemDetails {
   const details = (status: Status, title: string, more: HttpProblem["more"] = {}): ProblemDetails => ({ type: "about:blank", title, status, ...more });
@@ -29,7 +34,7 @@ export function problemOf(error: unknown): ProblemDetails {
   if (error instanceof RunRefused) return details(404, error.message);
   if (error instanceof HTTPException) return details(error.status as Status, error.message || "The request was refused");
   if (error instanceof SyntaxError) return details(400, "The request is not JSON");
-  if (error instanceof PlanError) return details(422, error.message, { problems: [{ path: error.path, message: error.message }] });
+  if (error instanceof PlanError) return details(422, error.message, { problems: [problemAt(error)] });
   if (error instanceof ExpressionError || error instanceof NameError) return details(422, error.message);
   const failure = failureOf(error, { name: "The server" });
   if ((error as Error)?.constructor?.name === "LoadFailure" || (error as { severity?: string }).severity)

@@ -2,7 +2,9 @@ import type { RowDifferences } from "../proof/difference.ts";
 import type { FigurePair, SliceFigures, Verdict } from "../proof/verdict.ts";
 import type { ConnectionSettings, Load, Pipeline, Schedule } from "../pipeline/pipeline.ts";
 import type { Problem } from "../pipeline/schema.ts";
-import type { Failure, PhaseTime, RunKind, RunStatus, Scope, Tally } from "../run/run.ts";
+import type { Rehearsal } from "../run/rehearsal.ts";
+import type { DriftNote } from "../shape/drift.ts";
+import type { Failure, Findings, PhaseTime, RunKind, RunStatus, Scope, Tally } from "../run/run.ts";
 
 /** What the server's API answers with; server and pages share these shapes. Times are ISO 8601 in UTC. */
 
@@ -67,13 +69,15 @@ export interface SuggestedLoad {
 /** A load as it would read now: its columns and real rows. */
 export interface PreviewRow {
   values: Record<string, string | null>;
+  /** why the row would be turned away; its values are then the source's */
+  rejected: string | null;
   /** the warehouse's row of the same key; null where it has none */
   held: Record<string, string | null> | null;
 }
 
 export interface Preview {
   /** `source` is what a column takes: a source column's name, or the expression that computes it */
-  columns: { name: string; source: string; computed: boolean; type: string; key: boolean }[];
+  columns: { name: string; source: string; computed: boolean; type: string; given: string; key: boolean }[];
   /** the source's columns that the load leaves out */
   unused: { name: string; type: string }[];
   sourceColumns: { name: string; type: string; notNull: boolean }[];
@@ -81,7 +85,14 @@ export interface Preview {
   sql: string;
   /** what the read would start from */
   watermark: string | null;
-  targetExists: boolean;
+  /** what the next run reads, and why */
+  reads: string;
+  /** the target's columns as they are; null where it is not there yet */
+  held: { name: string; type: string }[] | null;
+  /** what has changed about the source's columns since the last run */
+  drift: DriftNote[];
+  /** how late rows came in the last runs, within the look-back; null where none did */
+  late: { runs: number; rows: string; most: string } | null;
 }
 
 export interface RunSummary {
@@ -117,6 +128,13 @@ export interface RunLoadView {
   proof: number | null;
   phases: PhaseTime[];
   failure: Failure | null;
+  findings: Findings;
+  /** rejected rows that the proof leaves out on both sides */
+  without: string | null;
+  /** why the proof could not be made */
+  trouble: string | null;
+  /** what a rehearsal found; null for other runs */
+  rehearsal: Rehearsal | null;
   startedAt: string | null;
   finishedAt: string | null;
 }
@@ -132,6 +150,46 @@ export interface RunLine {
 export interface RunView extends RunSummary {
   loads: RunLoadView[];
   scope: Scope;
+}
+
+/** A row that a load turned away. */
+export interface RejectedRow {
+  id: string;
+  run: number;
+  pipeline: string;
+  load: string;
+  target: string;
+  code: string;
+  column: string | null;
+  reason: string;
+  message: string;
+  key: (string | null)[] | null;
+  /** what it held, by the staged column's name; null where only its identity was kept */
+  original: Record<string, string | null> | null;
+  at: string;
+  /** true once a later run has read it again */
+  gone: boolean;
+}
+
+export interface RejectedCount {
+  pipeline: string;
+  load: string;
+  target: string;
+  reason: string;
+  rows: string;
+  /** the latest run that turned such a row away */
+  run: number;
+}
+
+export interface RejectedList {
+  rows: RejectedRow[];
+  counts: RejectedCount[];
+}
+
+/** Rejected rows of every warehouse. */
+export interface RejectedView extends RejectedList {
+  /** warehouses that could not be asked */
+  unreached: string[];
 }
 
 export interface ProofSummary {

@@ -139,6 +139,8 @@ export interface ConnectionSettings {
   database: string;
   user: string;
   tls: "off" | "require" | "verify";
+  /** so many loads of a run use it at a time; 4 where absent */
+  parallel?: number;
 }
 
 /** What a load proves when its author has not said. */

@@ -176,6 +176,7 @@ export const connectionSchema = Joi.object({
     Joi.object({ env: Joi.string().required() }),
   ),
   tls: Joi.string().valid("off", "require", "verify").default("off"),
+  parallel: Joi.number().integer().min(1).max(64),
 });
 
 export const projectSchema = Joi.object({
@@ -188,6 +189,8 @@ export const projectSchema = Joi.object({
 export interface Problem {
   path: (string | number)[];
   message: string;
+  /** the offending character of an expression, from 0 */
+  position?: number;
 }
 
 /** Checks a value; returns it with defaults filled in, or every problem at once. */

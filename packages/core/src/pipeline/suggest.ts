@@ -14,6 +14,12 @@ export function slugOf(text: string): string {
   return plain.slice(0, 63) || "load";
 }
 
+/** True where a name matches a pattern in which `*` stands for any characters. */
+export function matchesPattern(name: string, pattern: string): boolean {
+  const parts = pattern.split("*").map((part) => part.replace(/[.+?^${}()|[\]\\]/g, "\\$&"));
+  return new RegExp(`^${parts.join(".*")}$`, "su").test(name);
+}
+
 /** The time column that moves whenever a row does, else null. */
 export function suggestWatermark(dataset: Dataset): { column: string; tells: "changes" | "arrivals" } | null {
   const moments = dataset.columns.filter((column) => typeFamily(column.warehouseType) === "moment" && column.warehouseType !== "date" && canBeWatermark(column.warehouseType));

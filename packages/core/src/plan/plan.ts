@@ -312,6 +312,8 @@ export function windowFor(plan: LoadPlan, scope: Scope, stored: string | null): 
   switch (scope.kind) {
     case "due":
       return plan.read.watermark && stored !== null && plan.mode !== "replace" ? { kind: "since", value: stored } : { kind: "all" };
+    case "whole":
+      return { kind: "all" };
     case "rejected":
       throw new PlanError("Which rows were rejected is known to the warehouse");
     case "keys":

@@ -3,11 +3,13 @@ import { grouped } from "../proof/decimal.ts";
 import type { SliceFigures, Verdict } from "../proof/verdict.ts";
 
 export type RunStatus = "queued" | "running" | "finished" | "failed" | "cancelled";
-export type RunKind = "load" | "repair" | "prove";
+export type RunKind = "load" | "repair" | "prove" | "rehearse";
 
 /** What part of a load a run concerns. */
 export type Scope =
   | { kind: "due" }
+  /** the whole dataset again, whatever the watermark says */
+  | { kind: "whole" }
   /** an earlier interval again: from (included) to (excluded), over the proof's slice column or the watermark */
   | { kind: "interval"; from: string; to: string }
   /** one slice by its text */
@@ -16,6 +18,11 @@ export type Scope =
   | { kind: "keys"; keys: string[][] }
   /** rejected rows again, by their numbers in the warehouse's list; null for all of the load's */
   | { kind: "rejected"; ids: string[] | null };
+
+/** True for the scopes that bring a load up to date and move its watermark. */
+export function isDue(scope: Scope): boolean {
+  return scope.kind === "due" || scope.kind === "whole";
+}
 
 /** A run's row accounting, exact text: read = new + changed + same + rejected; deleted is counted beside it. */
 export interface Tally {

@@ -91,10 +91,10 @@ export interface RejectedFilter {
   all?: boolean;
 }
 
-/** The filter as a condition and its parameters. */
-function filtered(filter: RejectedFilter): { where: string; values: string[] } {
+/** The filter as a condition and its parameters; with `inline`, as a condition that holds its values quoted, where no parameter can be bound. */
+function filtered(filter: RejectedFilter, inline = false): { where: string; values: string[] } {
   const values: string[] = [];
-  const bind = (value: string) => `$${values.push(value)}`;
+  const bind = (value: string) => (inline ? literal(value) : `$${values.push(value)}`);
   const conditions = [filter.all ? "true" : "left_run IS NULL"];
   if (filter.pipeline !== undefined) conditions.push(`pipeline = ${bind(filter.pipeline)}`);
   if (filter.load !== undefined) conditions.push(`load = ${bind(filter.load)}`);
@@ -119,4 +119,17 @@ export function listRejected(filter: RejectedFilter, limit: number, offset = 0):
 export function countRejected(filter: RejectedFilter): { sql: string; values: string[] } {
   const { where, values } = filtered(filter);
   return { sql: `SELECT pipeline, load, target, reason, count(*)::text AS rows, max(number)::text AS run FROM undercoat.rejected WHERE ${where} GROUP BY pipeline, load, target, reason ORDER BY count(*) DESC, reason`, values };
+}
+
+/** The columns that the kept values of some rejected rows have. */
+export function originalColumns(filter: RejectedFilter): { sql: string; values: string[] } {
+  const { where, values } = filtered(filter);
+  return { sql: `SELECT name FROM (SELECT original FROM undercoat.rejected WHERE ${where} AND original IS NOT NULL ORDER BY id DESC LIMIT 1) o, json_object_keys(o.original) AS name`, values };
+}
+
+/** Rejected rows as CSV with a head; the values they held stand in columns of their own. */
+export function exportRejected(filter: RejectedFilter, columns: readonly string[]): string {
+  const { where } = filtered(filter, true);
+  const values = columns.map((name) => `, original->>${literal(name)} AS ${identifier(name)}`).join("");
+  return `COPY (SELECT number AS "undercoat run", load AS "undercoat load", code AS "undercoat code", col AS "undercoat column", message AS "undercoat message"${values} FROM undercoat.rejected WHERE ${where} ORDER BY id) TO STDOUT (FORMAT csv, HEADER true)`;
 }

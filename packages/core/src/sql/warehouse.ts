@@ -10,8 +10,12 @@ import { baseType, comparable, shortType, typeFamily } from "./type.ts";
 /** Undercoat's own schema in a warehouse: what it needs to know there, in the same transaction as the rows. */
 export const houseSchema = "undercoat";
 
-/** Made once for each warehouse; every statement may be repeated. */
+/** A lock's first number: 'unde'. */
+const lockSpace = 1970169957;
+
+/** Made once for each warehouse; every statement may be repeated. Sessions that come at once do it one after another. */
 export const furnish = `
+SELECT pg_advisory_xact_lock(${lockSpace}, 0);
 CREATE SCHEMA IF NOT EXISTS undercoat;
 CREATE TABLE IF NOT EXISTS undercoat.watermark (
   target text PRIMARY KEY, pipeline text NOT NULL, load text NOT NULL, fingerprint text NOT NULL,
@@ -30,8 +34,7 @@ COMMENT ON SCHEMA undercoat IS 'What Undercoat has loaded here: watermarks, and 
 /** True ('t') where `furnish` has been run. */
 export const isFurnished = "SELECT to_regclass('undercoat.tally') IS NOT NULL AND to_regclass('undercoat.rejected') IS NOT NULL AND to_regclass('undercoat.known') IS NOT NULL AS furnished";
 
-/** A key's pair of numbers for an advisory lock: 'unde' as a number, and the target's hash. */
-const lockSpace = 1970169957;
+/** A lock's second number: the target's hash. */
 const lockKey = "$1::text";
 
 export const tryLock = `SELECT pg_try_advisory_lock(${lockSpace}, hashtext(${lockKey})) AS locked`;
@@ -60,6 +63,9 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`;
 export const readTally = "SELECT load, read, new, changed, same, rejected, deleted, watermark, proof FROM undercoat.tally WHERE run = $1";
 
 export const createSchema = (schema: string) => `CREATE SCHEMA IF NOT EXISTS ${identifier(schema)}`;
+
+/** Makes a schema at once, apart from any load's transaction, so that loads into one new schema need not wait for each other. */
+export const makeSchema = (schema: string) => `SELECT pg_advisory_xact_lock(${lockSpace}, 0); ${createSchema(schema)}`;
 
 function definitions(columns: readonly { name: string; type: string }[], notNull: readonly string[]): string {
   return columns.map((column) => `${identifier(column.name)} ${column.type}${notNull.includes(column.name) ? " NOT NULL" : ""}`).join(", ");

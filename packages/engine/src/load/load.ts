@@ -2,7 +2,7 @@ import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, type Window, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/shape/drift";
-import { balances, type Failure, type Findings, type LoadProof, type Phase, type PhaseTime, type Scope, type Tally } from "@undercoat/core/run/run";
+import { balances, type Failure, type Findings, isDue, type LoadProof, type Phase, type PhaseTime, type Scope, type Tally } from "@undercoat/core/run/run";
 import { formatTableName, parseTableName, type TableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { failureOf, isDataError, LoadFailure } from "../failure.ts";
@@ -97,11 +97,12 @@ async function load(order: LoadOrder, target: TableName, ends: Ends, report: Loa
   for (const note of drifted.notes) report.line(driftWords(note));
   const stored = existing ? await warehouse.watermark(plan) : null;
   const { window, ids } = scope.kind === "rejected" ? await warehouse.chosenRejected(plan, scope.ids) : { window: windowFor(plan, scope, stored), ids: null };
-  report.line(windowWords(plan, window), source.statement(plan, window));
+  report.line(`${windowWords(plan, window)}${reasonOf(plan, scope, window, existing !== null)}`, source.statement(plan, window));
 
   clock.start("read");
-  await warehouse.begin(inside);
   const created = existing === null;
+  if (created) await warehouse.makeSchema(plan.target.schema);
+  await warehouse.begin(inside);
   await warehouse.change(warehouse.changes(plan, existing, drifted.widened), report.line);
   const whole = window.kind === "all";
   // A new table takes the rows as they come where none of them could be turned away.
@@ -133,7 +134,7 @@ async function load(order: LoadOrder, target: TableName, ends: Ends, report: Loa
   const applied = rows ? await warehouse.apply(plan, rows, accepted, report.line) : { new: accepted, changed: "0", same: "0", deleted: "0" };
   if (rows) await warehouse.dropStage(rows);
   if (created) await warehouse.finishTarget(plan, report.line);
-  const sweeping = plan.deletions !== null && scope.kind === "due" && planned.sweep && !created;
+  const sweeping = plan.deletions !== null && isDue(scope) && planned.sweep && !created;
   if (sweeping) applied.deleted = await sweep(plan, source, warehouse, report);
   const tally: Tally = { read, ...applied, rejected: checked.rejected };
   if (!balances(tally)) throw new LoadFailure({ message: "The tally does not balance, so nothing was written", detail: JSON.stringify(tally) });
@@ -143,9 +144,9 @@ async function load(order: LoadOrder, target: TableName, ends: Ends, report: Loa
   const proof = proofOf(proving, figures, warehouseFigures, slices === "all");
   report.line(proofWords(proof), proof.sourceSql);
   const watermark = highest ?? stored;
-  await warehouse.record(plan, run.uid, tally, watermark === null ? null : { value: watermark, keep: scope.kind === "due" }, proof, { columns: drifted.known, swept: sweeping || created });
+  await warehouse.record(plan, run.uid, tally, watermark === null ? null : { value: watermark, keep: isDue(scope) }, proof, { columns: drifted.known, swept: sweeping || created });
   await warehouse.commit();
-  report.line(watermark && scope.kind === "due" ? `committed; watermark ${watermark}` : "committed");
+  report.line(watermark && isDue(scope) ? `committed; watermark ${watermark}` : "committed");
   const { reasons, counted } = checked;
   return { tally, watermark, proof, bytes, phases: clock.times(), findings: { reasons, counted, drift: drifted.notes, late } };
 }
@@ -176,7 +177,7 @@ export async function findGone(plan: LoadPlan, source: Snapshot, warehouse: Ware
 
 /** A repair mends rows by their key whatever the mode adds them by. */
 export function repairing(plan: LoadPlan, scope: Scope): LoadPlan {
-  if (scope.kind === "due") return plan;
+  if (isDue(scope)) return plan;
   if (plan.key.length === 0 && plan.mode !== "append")
     throw new LoadFailure({ message: "A part of this table can't be loaded again: the load has no key to match rows by", hint: "Give the load a key, or run the whole load." });
   return plan.key.length ? { ...plan, mode: "upsert" } : plan;
@@ -208,6 +209,15 @@ export function windowWords(plan: LoadPlan, window: Window): string {
     case "identities":
       return `reading ${grouped(String(window.identities.length))} rows by what identified them`;
   }
+}
+
+/** Why a whole dataset is read rather than what passed the watermark. */
+export function reasonOf(plan: LoadPlan, scope: Scope, window: Window, target: boolean): string {
+  if (window.kind !== "all") return "";
+  if (scope.kind === "whole") return ", as it was asked for";
+  if (plan.mode === "replace") return ", as the mode is replace";
+  if (!plan.read.watermark) return ", as there is no watermark";
+  return target ? ", as there is no watermark of this load yet" : `, as ${formatTableName(plan.target)} does not exist yet`;
 }
 
 function proofWords(proof: LoadProof): string {

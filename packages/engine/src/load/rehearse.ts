@@ -1,37 +1,17 @@
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, type Window, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
-import type { Findings, Scope, Tally } from "@undercoat/core/run/run";
+import type { Rehearsal } from "@undercoat/core/run/rehearsal";
+import { isDue, type Scope } from "@undercoat/core/run/run";
 import { driftWords } from "@undercoat/core/shape/drift";
 import { formatTableName, parseTableName, type TableName } from "@undercoat/core/sql/identifier";
-import type { TargetChange } from "@undercoat/core/sql/warehouse";
 import { LoadFailure } from "../failure.ts";
 import type { Source } from "../source/source.ts";
-import type { Example, Warehouse } from "../warehouse/warehouse.ts";
+import type { Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
 import { findGone, type LoadReport, repairing, windowWords } from "./load.ts";
 import { type Planned, planFor } from "./planning.ts";
 import { transfer } from "./staging.ts";
-
-/** What a run of one load would do. */
-export interface Rehearsal {
-  into: string;
-  tally: Tally;
-  /** so many rows were looked at and no more; null where it was all of them */
-  limit: number | null;
-  /** what would be changed at the target first */
-  changes: TargetChange[];
-  findings: Findings;
-  columns: string[];
-  key: string[];
-  added: Example[];
-  altered: Example[];
-  rejected: { reason: string; values: Record<string, string | null> }[];
-  /** keys of rows gone from the source; the first of them */
-  gone: string[][];
-  /** where it would read from */
-  watermark: string | null;
-}
 
 export interface RehearsalOrder {
   pipelineName: string;
@@ -90,7 +70,7 @@ export function executeRehearsal(order: RehearsalOrder, source: Source, warehous
     const { read, checked, rejected, accepted } = await staged(ends, { ...plan, read: { ...plan.read, limit } }, window, run.id, report, signal);
     report.phase("apply");
     const weighed = await into.weigh(plan, checked.rows, accepted, existing);
-    const sweeps = plan.deletions !== null && scope.kind === "due" && planned.sweep && existing !== null;
+    const sweeps = plan.deletions !== null && isDue(scope) && planned.sweep && existing !== null;
     const marks = plan.deletions?.how !== "mark" || existing?.columns.some((column) => column.name === plan.deletions?.column);
     const gone = sweeps ? await findGone(marks ? plan : { ...plan, deletions: { ...plan.deletions, how: "remove" } as typeof plan.deletions }, from, into, report) : [];
     const { added, altered, ...applied } = weighed;

@@ -9,7 +9,7 @@ export function proofOf(plan: LoadPlan, source: FiguresOfSide | Failure, warehou
   const without = plan.without ? { without: plan.without.rows } : {};
   if ("message" in source) {
     const figures = names.map((figure, at) => ({ figure, source: null, warehouse: warehouse.total[at] ?? null }));
-    return { verdict: "unproved", whole, figures, slices: [], ...without, trouble: source.message, sourceSql: "", warehouseSql: warehouse.sql };
+    return { verdict: "unproved", whole: false, figures, slices: [], ...without, trouble: source.message, sourceSql: "", warehouseSql: warehouse.sql };
   }
   const slices = pairSides(names, source.slices, warehouse.slices);
   const figures = names.map((figure, at) => ({ figure, source: source.total[at] ?? null, warehouse: warehouse.total[at] ?? null }));

@@ -1,8 +1,11 @@
-import type { Writable } from "node:stream";
+import type { Readable, Writable } from "node:stream";
+import type { RejectedList } from "@undercoat/core/api/api";
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import type { Example } from "@undercoat/core/run/rehearsal";
 import type { Findings, LoadProof, Tally } from "@undercoat/core/run/run";
 import type { KnownColumn } from "@undercoat/core/shape/drift";
+import type { RejectedFilter } from "@undercoat/core/sql/reject";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import type { TargetChange } from "@undercoat/core/sql/warehouse";
 import type { ProofSide } from "../proof/side.ts";
@@ -37,12 +40,6 @@ export interface Known {
   sweep: boolean;
 }
 
-/** A row as it would be written, beside the target's of the same key; values in the order of the load's columns. */
-export interface Example {
-  new: (string | null)[];
-  held: (string | null)[] | null;
-}
-
 /** What an apply would do, with examples. */
 export interface Weighed extends Applied {
   added: Example[];
@@ -61,6 +58,8 @@ export interface WarehouseSession extends WarehouseSnapshot {
   take(plan: LoadPlan, window: Window, table: TableName): Promise<string>;
   /** What must be changed at the target before rows are written; throws LoadFailure for a target that can't take them. */
   changes(plan: LoadPlan, existing: Dataset | null, widened: readonly string[]): TargetChange[];
+  /** Makes a schema where it is missing, before the load's transaction begins; an empty one stays if the load fails. */
+  makeSchema(schema: string): Promise<void>;
   change(changes: readonly TargetChange[], told: Told): Promise<void>;
   /** Makes the stage. */
   stage(plan: LoadPlan, run: number): Promise<TableName>;
@@ -125,6 +124,10 @@ export interface Warehouse {
   snapshot(application: string, signal?: AbortSignal): Promise<WarehouseSnapshot>;
   /** true where a source is this very database, so that rows need not leave it */
   isInside(source: Source): boolean;
+  /** Rejected rows, the latest first, and how many each load has for each reason. */
+  rejected(filter: RejectedFilter, limit: number, offset: number): Promise<RejectedList>;
+  /** the rejected rows of one load as CSV, their original values as columns of their own */
+  rejectedCsv(filter: RejectedFilter): Promise<Readable>;
   /** what a run left behind, by load */
   tallies(run: string): Promise<Map<string, { tally: Tally; watermark: string | null; proof: LoadProof }>>;
 }

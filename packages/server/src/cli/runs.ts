@@ -1,4 +1,5 @@
 import type { ProofView, RunView } from "@undercoat/core/api/api";
+import { rehearsalWords } from "@undercoat/core/run/rehearsal";
 import type { RunKind, Scope } from "@undercoat/core/run/run";
 import { type Client, CommandError } from "./client.ts";
 
@@ -8,6 +9,8 @@ export interface RunOptions {
   from?: string;
   to?: string;
   rows?: boolean;
+  whole?: boolean;
+  first?: string;
   json?: boolean;
 }
 
@@ -16,16 +19,24 @@ const ended = new Set(["finished", "failed", "cancelled"]);
 /** How often a waiting command asks how far the run is, in milliseconds. */
 const pollEvery = 100;
 
-function scopeOf({ from, to }: RunOptions): Scope {
+function scopeOf({ from, to, whole }: RunOptions): Scope {
+  if (whole && (from !== undefined || to !== undefined)) throw new CommandError("--whole and an interval exclude each other.", 2);
+  if (whole) return { kind: "whole" };
   if (from === undefined && to === undefined) return { kind: "due" };
   if (from === undefined || to === undefined) throw new CommandError("An interval needs both --from and --to.", 2);
   return { kind: "interval", from, to };
 }
 
+function firstRows({ first }: RunOptions): number | undefined {
+  if (first === undefined) return undefined;
+  if (!/^[1-9]\d{0,8}$/.test(first)) throw new CommandError(`--first takes a number of rows, not ${first}.`, 2);
+  return Number(first);
+}
+
 /** Starts a run and waits for its end, telling progress on standard error. */
 async function runAndWait(client: Client, pipeline: string, kind: RunKind, options: RunOptions): Promise<RunView> {
   if (options.value?.length) throw new CommandError("Pipelines have no parameters yet, so --value has nothing to set.", 2);
-  const started = await client.ask<RunView>("POST", `/api/pipelines/${encodeURIComponent(pipeline)}/run`, { kind, scope: scopeOf(options), loads: options.load, rows: options.rows ?? false, reason: "on the command line" });
+  const started = await client.ask<RunView>("POST", `/api/pipelines/${encodeURIComponent(pipeline)}/run`, { kind, scope: scopeOf(options), loads: options.load, rows: options.rows ?? false, limit: firstRows(options), reason: "on the command line" });
   let told = "";
   for (;;) {
     const run = await client.ask<RunView>("GET", `/api/runs/${started.id}`);
@@ -56,6 +67,36 @@ export function runDocument(run: RunView) {
       error: load.failure,
     })),
   };
+}
+
+/** A rehearsal as `--json` prints it: the figures of a run, and beside them what they rest on. */
+export function rehearsalDocument(run: RunView) {
+  const document = runDocument(run);
+  return {
+    ...document,
+    loads: document.loads.map((load, at) => {
+      const { rehearsal } = run.loads[at] ?? {};
+      if (!rehearsal) return load;
+      const { limit, changes, findings, columns, added, altered, rejected, gone, key } = rehearsal;
+      const row = (values: (string | null)[] | null) => (values ? named(columns, values) : null);
+      const examples = { new: added.map((example) => row(example.new)), changed: altered.map((example) => ({ source: row(example.new), warehouse: row(example.held) })), rejected, deleted: gone.map((values) => named(key, values)) };
+      return { ...load, firstRows: limit, ddl: changes.map((change) => change.sql), reasons: findings.reasons, drift: findings.drift, examples };
+    }),
+  };
+}
+
+export async function rehearseCommand(client: Client, pipeline: string, options: RunOptions): Promise<number> {
+  const run = await runAndWait(client, pipeline, "rehearse", options);
+  if (options.json) console.log(JSON.stringify(rehearsalDocument(run)));
+  else {
+    for (const { load, into, rehearsal, failure } of run.loads) {
+      console.log(failure ? `${load}: would fail. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}` : `${into}: a run ${rehearsal ? rehearsalWords(rehearsal, (text) => text) : "does nothing"}${rehearsal?.limit ? ` of the first ${rehearsal.limit} rows` : ""}`);
+      for (const { reason, rows } of rehearsal?.findings.reasons ?? []) console.log(`  ${rows} rejected: ${reason}`);
+      for (const { sql } of rehearsal?.changes ?? []) console.log(`  ${sql}`);
+    }
+    console.log("Nothing was written.");
+  }
+  return run.status === "finished" ? 0 : 1;
 }
 
 function exitStatus(run: RunView): number {

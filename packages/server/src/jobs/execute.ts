@@ -1,12 +1,16 @@
+import { grouped } from "@undercoat/core/proof/decimal";
+import { rehearsalWords } from "@undercoat/core/run/rehearsal";
 import type { Phase, PhaseTime, RunStatus } from "@undercoat/core/run/run";
 import { Cancelled, failureOf } from "@undercoat/engine/failure";
 import { executeLoad, type LoadOutcome, type LoadReport } from "@undercoat/engine/load/load";
+import { executeRehearsal } from "@undercoat/engine/load/rehearse";
 import { executeProof } from "@undercoat/engine/proof/prove";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { InferAttributes } from "sequelize";
 import { RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
+import { loadOrder } from "./order.ts";
 import { keepProof } from "./proofs.ts";
 
 /** Executes one run from its first load to its last; a load that fails does not stop the others. */
@@ -17,17 +21,57 @@ export async function executeRun(store: Store, id: number, worker: string, signa
   const told = (status: RunStatus) => store.tell({ kind: "run", run: id, pipeline: run.pipeline, status });
   await told("running");
   const loads = await RunLoadRow.findAll({ where: { runId: id }, order: ["id"] });
-  for (const load of loads) {
-    if (signal.aborted) await endLoad(load, { status: "cancelled" });
-    else await executeOne(store, run, load, signal);
-    // Each load's end is told, so that its tally stands on the page while the next one reads.
-    await told("running");
-  }
+  await executeLoads(store, run, loads, signal, () => told("running"));
   const statuses = loads.map((load) => load.status);
   const status: RunStatus = statuses.includes("failed") ? "failed" : statuses.includes("cancelled") ? "cancelled" : "finished";
   const failed = loads.find((load) => load.status === "failed");
   await run.update({ status, finishedAt: new Date(), failure: failed?.failure ?? null });
   await told(status);
+}
+
+/** Loads that one connection takes part in at a time, where it does not say. */
+const usualParallel = 4;
+
+/**
+ * Executes a run's loads side by side, as many as their connections allow, and each after those that write what it reads.
+ * One that fails stops only those that wait for it.
+ */
+async function executeLoads(store: Store, run: RunRow, loads: RunLoadRow[], signal: AbortSignal, told: () => Promise<void>): Promise<void> {
+  const definition = run.definition;
+  const waits = await loadOrder(definition, (name) => store.credentials(name)).catch(() => new Map<string, string[]>());
+  const rooms = new Map<string, number>();
+  const room = async (name: string) => rooms.get(name) ?? (await store.credentials(name).then((found) => found.settings.parallel ?? usualParallel, () => 1));
+  const running = new Map<string, Promise<void>>();
+  const pending = new Map(loads.map((load) => [load.load, load]));
+  const row = new Map(loads.map((load) => [load.load, load]));
+  const start = async (load: RunLoadRow, connections: string[]) => {
+    if (signal.aborted) await endLoad(load, { status: "cancelled" });
+    else await executeOne(store, run, load, signal);
+    for (const name of connections) rooms.set(name, (rooms.get(name) ?? 0) + 1);
+    running.delete(load.load);
+    // Each load's end is told, so that its tally stands on the page while others read.
+    await told();
+  };
+  while (pending.size) {
+    for (const [name, load] of [...pending]) {
+      const before = (waits.get(name) ?? []).flatMap((other) => row.get(other) ?? []);
+      const broken = before.find((other) => other.status === "failed" || other.status === "cancelled");
+      if (broken && !signal.aborted && run.kind !== "prove") {
+        pending.delete(name);
+        await endLoad(load, { status: "failed", failure: { message: `Not run: ${broken.load}, whose table it reads, ${broken.status === "failed" ? "failed" : "was cancelled"}`, hint: "Mend that load first." } });
+        continue;
+      }
+      if (!signal.aborted && before.some((other) => other.status !== "finished" && other.status !== "failed")) continue;
+      const connections = [...new Set([definition.loads[name]?.from.connection ?? "", definition.warehouse])];
+      for (const connection of connections) rooms.set(connection, await room(connection));
+      if (connections.some((connection) => (rooms.get(connection) ?? 0) < 1)) continue;
+      for (const connection of connections) rooms.set(connection, (rooms.get(connection) ?? 1) - 1);
+      pending.delete(name);
+      running.set(name, start(load, connections));
+    }
+    if (running.size) await Promise.race(running.values());
+  }
+  await Promise.all(running.values());
 }
 
 /** Ends a load with values that are written whatever this process last knew of the row. */
@@ -46,7 +90,11 @@ async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: Ab
     const warehouseCredentials = await store.credentials(run.definition.warehouse);
     const [source, warehouse] = [sourceFor(sourceCredentials), warehouseFor(warehouseCredentials)];
     const order = { pipelineName: run.pipeline, pipeline: run.definition, load: row.load, run: { id: run.id, uid: run.uid } };
-    if (run.kind === "prove") {
+    if (run.kind === "rehearse") {
+      const rehearsal = await executeRehearsal({ ...order, scope: run.scope, limit: run.rowLimit, run: { id: run.id } }, source, warehouse, report, signal);
+      report.line(`nothing was written; a run ${rehearsalWords(rehearsal, grouped)}`);
+      await endLoad(row, { status: "finished", tally: rehearsal.tally, watermark: rehearsal.watermark, findings: rehearsal.findings, rehearsal });
+    } else if (run.kind === "prove") {
       const slices = run.scope.kind === "slice" ? [run.scope.slice] : ("all" as const);
       const { proof, rows } = await executeProof({ ...order, slices, rows: run.wantsRows }, source, warehouse, report, signal);
       const kept = await keepProof(store, run, row, proof, rows);
@@ -67,7 +115,7 @@ async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: Ab
 /** Notes a load that has committed. Done again for the same load it changes nothing. */
 export async function finishLoad(store: Store, run: RunRow, row: RunLoadRow, outcome: Omit<LoadOutcome, "phases" | "bytes"> & Partial<LoadOutcome>): Promise<void> {
   const proof = await keepProof(store, run, row, outcome.proof, null);
-  await endLoad(row, { status: "finished", tally: outcome.tally, watermark: outcome.watermark, bytes: String(outcome.bytes ?? 0), phases: outcome.phases ?? [], proofId: proof.id });
+  await endLoad(row, { status: "finished", tally: outcome.tally, watermark: outcome.watermark, findings: outcome.findings, bytes: String(outcome.bytes ?? 0), phases: outcome.phases ?? [], proofId: proof.id });
 }
 
 /** How often what a load tells reaches the store, in milliseconds. */

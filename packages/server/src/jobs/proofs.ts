@@ -24,6 +24,8 @@ export async function keepProof(store: Store, run: RunRow, load: RunLoadRow, pro
         // A load's own proof keeps its disagreements; one that was asked for keeps every slice as evidence.
         slices: run.kind === "prove" ? proof.slices : proof.slices.filter((slice) => slice.verdict !== "proved"),
         rows,
+        without: proof.without ?? null,
+        trouble: proof.trouble ?? null,
         sourceSql: proof.sourceSql,
         warehouseSql: proof.warehouseSql,
       },

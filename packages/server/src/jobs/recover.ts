@@ -1,4 +1,5 @@
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
+import { noFindings } from "@undercoat/core/run/run";
 import { Op } from "sequelize";
 import { RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
@@ -25,8 +26,8 @@ async function recoverRun(store: Store, run: RunRow): Promise<void> {
     .catch(() => new Map());
   const failure = { message: "The worker stopped before the load was done", hint: "The warehouse is as it was before this load. Run again." };
   for (const load of open) {
-    const committed = run.kind === "prove" ? undefined : tallies.get(load.load);
-    if (committed) await finishLoad(store, run, load, { ...committed, proof: { ...committed.proof, whole: false } });
+    const committed = run.kind === "prove" || run.kind === "rehearse" ? undefined : tallies.get(load.load);
+    if (committed) await finishLoad(store, run, load, { ...committed, findings: noFindings, proof: { ...committed.proof, whole: false } });
     else await endLoad(load, { status: "failed", failure });
   }
   const failed = open.some((load) => load.status === "failed");

@@ -1,8 +1,7 @@
-import type { Preview, PreviewRow } from "@undercoat/core/api/api";
 import { ExpressionError } from "@undercoat/core/expression/parse";
-import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
-import { PlanError, windowFor } from "@undercoat/core/plan/plan";
+import { PlanError } from "@undercoat/core/plan/plan";
 import { failureOf, LoadFailure } from "@undercoat/engine/failure";
 import { planFor } from "@undercoat/engine/load/planning";
 import { sourceFor } from "@undercoat/engine/source/registry";
@@ -10,7 +9,8 @@ import type { Snapshot } from "@undercoat/engine/source/source";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { WarehouseSnapshot } from "@undercoat/engine/warehouse/warehouse";
 import type { Credentials } from "@undercoat/engine/session";
-import type { Store } from "../store/store.ts";
+import { findRing } from "@undercoat/core/pipeline/order";
+import { loadOrder } from "../jobs/order.ts";
 
 /** Where a definition's connections are looked up: the store, or a project file laid over it. */
 export interface ConnectionBook {
@@ -36,11 +36,14 @@ export async function definitionProblems(book: ConnectionBook, name: string, def
     targets.set(into.table, load);
   }
   if (found.length) return found;
+  const waits = await loadOrder(definition, (connection) => book.credentials(connection));
+  const ring = findRing(waits);
+  if (ring) return [{ path: ["loads", ring[0] ?? "", "from"], message: `${ring.join(", ")} read what each other write, so none of them could be the first` }];
   const desk = new Desk(book);
   try {
     for (const [load, { from }] of Object.entries(definition.loads)) {
       if (only && !only.includes(load)) continue;
-      const problem = await loadProblem(desk, name, definition, load, from.connection);
+      const problem = await loadProblem(desk, name, definition, load, from.connection, (waits.get(load) ?? []).length > 0);
       if (problem) found.push({ path: ["loads", load, ...problem.path], message: problem.message });
     }
   } finally {
@@ -79,7 +82,7 @@ class Desk {
   }
 }
 
-async function loadProblem(desk: Desk, name: string, definition: Pipeline, load: string, connection: string): Promise<Problem | null> {
+async function loadProblem(desk: Desk, name: string, definition: Pipeline, load: string, connection: string, waits: boolean): Promise<Problem | null> {
   const from = definition.loads[load]?.from;
   if (!from) return null;
   const [source, warehouse] = await Promise.all([desk.source(connection), desk.warehouse(definition.warehouse)]);
@@ -90,50 +93,12 @@ async function loadProblem(desk: Desk, name: string, definition: Pipeline, load:
     return null;
   } catch (error) {
     await desk.close();
+    // What another load of the pipeline is yet to make can't be looked at before it has.
+    const absent = (error as { code?: string }).code === "42P01" || (error instanceof LoadFailure && /has no table/.test(error.failure.message));
+    if (waits && absent) return null;
     if (error instanceof PlanError) return { path: error.path, message: error.message };
     if (error instanceof ExpressionError) return { path: ["from", from.query && !/condition/i.test(error.message) ? "query" : "where"], message: `${error.message}${error.position === null ? "" : ` (at character ${error.position + 1})`}` };
     if (error instanceof LoadFailure) return { path: ["from"], message: error.failure.message };
     return { path: ["from", from.where ? "where" : from.query ? "query" : "table"], message: failureOf(error, { name: connection }).message };
   }
 }
-
-/** Newest rows first as a load would write them, each beside the warehouse's row of the same key. */
-export async function previewLoad(store: Store, name: string, definition: Pipeline, loadName: string, load: Load, limit: number): Promise<Preview> {
-  const pipeline: Pipeline = { ...definition, loads: { [loadName]: load } };
-  const source = await sourceFor(await store.credentials(load.from.connection)).snapshot("undercoat preview");
-  try {
-    const warehouse = await store
-      .credentials(definition.warehouse)
-      .then((credentials) => warehouseFor(credentials).snapshot("undercoat preview"))
-      .catch(() => null);
-    try {
-      const { plan, dataset, existing } = await planFor(name, pipeline, loadName, { source, warehouse });
-      const watermark = existing && warehouse ? await warehouse.watermark(plan) : null;
-      const window = windowFor(plan, { kind: "due" }, watermark);
-      const rows = await source.preview(plan, window, limit);
-      const keys = rows.map((row) => plan.key.map((column) => row[column] ?? null)).filter((key): key is string[] => key.every((value) => value !== null));
-      const comparable = existing && warehouse && plan.key.length && plan.read.columns.every((column) => existing.columns.some((held) => held.name === column.name));
-      const held = comparable ? await warehouse.rowsByKey(plan, keys) : null;
-      const names = plan.read.columns.map((column) => column.name);
-      const beside = (row: Record<string, string | null>): PreviewRow => {
-        const values = held?.get(JSON.stringify(plan.key.map((column) => row[column] ?? null)))?.values;
-        return { values: row, held: values ? Object.fromEntries(names.map((column, at) => [column, values[at]?.slice(0, 300) ?? null])) : null };
-      };
-      const used = new Set(plan.read.columns.flatMap((column) => column.reads));
-      return {
-        columns: plan.read.columns.map((column) => ({ name: column.name, source: column.text, computed: column.source === null, type: column.type, key: plan.key.includes(column.name) })),
-        unused: dataset.columns.filter((column) => !used.has(column.name)).map((column) => ({ name: column.name, type: column.warehouseType })),
-        sourceColumns: dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType, notNull: column.notNull })),
-        rows: rows.map(beside),
-        sql: source.statement(plan, window),
-        watermark,
-        targetExists: existing !== null,
-      };
-    } finally {
-      await warehouse?.close();
-    }
-  } finally {
-    await source.close();
-  }
-}
-

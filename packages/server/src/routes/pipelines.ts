@@ -3,6 +3,7 @@ import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { loadSchema, scheduleSchema, slug } from "@undercoat/core/pipeline/schema";
 import { slugOf, suggestLoad } from "@undercoat/core/pipeline/suggest";
 import type { RunKind, Scope } from "@undercoat/core/run/run";
+import { PlanError } from "@undercoat/core/plan/error";
 import { nextTimes } from "@undercoat/core/schedule/schedule";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import { sourceFor } from "@undercoat/engine/source/registry";
@@ -10,10 +11,11 @@ import Joi from "joi";
 import { Op, type Transaction } from "sequelize";
 import { body, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
-import { HttpProblem, notFound } from "../problem.ts";
+import { HttpProblem, notFound, problemAt } from "../problem.ts";
 import { PipelineRow, RunRow, SliceRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
-import { definitionProblems, previewLoad } from "./definition.ts";
+import { definitionProblems } from "./definition.ts";
+import { previewLoad } from "./preview.ts";
 import { runView, summaries } from "./runs.ts";
 
 async function found(name: string): Promise<PipelineRow> {
@@ -68,16 +70,19 @@ function changedLoads(before: Pipeline | null, after: Pipeline): string[] {
 
 const scope = Joi.alternatives(
   Joi.object({ kind: Joi.string().valid("due").required() }),
+  Joi.object({ kind: Joi.string().valid("whole").required() }),
+  Joi.object({ kind: Joi.string().valid("rejected").required(), ids: Joi.array().items(Joi.string().pattern(/^\d{1,18}$/)).min(1).max(100_000).allow(null).required() }),
   Joi.object({ kind: Joi.string().valid("interval").required(), from: Joi.string().max(64).required(), to: Joi.string().max(64).required() }),
   Joi.object({ kind: Joi.string().valid("slice").required(), slice: Joi.string().max(64).allow(null).required() }),
   Joi.object({ kind: Joi.string().valid("keys").required(), keys: Joi.array().items(Joi.array().items(Joi.string().allow("").max(10_000))).min(1).max(10_000).required() }),
 );
 
 const runRequest = Joi.object({
-  kind: Joi.string().valid("load", "prove", "repair").default("load"),
+  kind: Joi.string().valid("load", "prove", "repair", "rehearse").default("load"),
   loads: Joi.array().items(slug).min(1),
   scope: scope.default({ kind: "due" }),
   rows: Joi.boolean().default(false),
+  limit: Joi.number().integer().min(1).max(1_000_000_000),
   reason: Joi.string().max(200),
 });
 
@@ -136,7 +141,7 @@ export const pipelines = routes()
   })
   .post("/:name/run", requires("editor"), async (c) => {
     const { store, queue } = c.get("house");
-    const asked = await body<{ kind?: RunKind; loads?: string[]; scope?: Scope; rows?: boolean; reason?: string }>(c, runRequest);
+    const asked = await body<{ kind?: RunKind; loads?: string[]; scope?: Scope; rows?: boolean; limit?: number; reason?: string }>(c, runRequest);
     const kind = asked.kind ?? "load";
     const run = await requestRun(store, queue, {
       pipeline: c.req.param("name"),
@@ -144,6 +149,7 @@ export const pipelines = routes()
       scope: asked.scope ?? { kind: "due" },
       loads: asked.loads,
       wantsRows: asked.rows,
+      rowLimit: asked.limit,
       reason: asked.reason ?? "by hand",
       requestedBy: signedIn(c).name,
     });
@@ -177,5 +183,8 @@ export const pipelines = routes()
     const load = asked.definition.loads?.[asked.load];
     const problem = load ? loadSchema.validate(load, { convert: false }).error?.message : `There is no load ${asked.load}`;
     if (!load || problem) throw new HttpProblem(422, problem ?? "The load is wrong");
-    return c.json(await previewLoad(c.get("house").store, asked.pipeline, asked.definition, asked.load, load as Load, asked.limit ?? 30));
+    const preview = await previewLoad(c.get("house").store, asked.pipeline, asked.definition, asked.load, load as Load, asked.limit ?? 30).catch((error) => {
+      throw error instanceof PlanError ? new HttpProblem(422, error.message, { problems: [problemAt(error, ["loads", asked.load])] }) : error;
+    });
+    return c.json(preview);
   });

@@ -1,8 +1,9 @@
 import type { RunLine, RunLoadView, RunSummary, RunView } from "@undercoat/core/api/api";
 import { overallVerdict, type Verdict } from "@undercoat/core/proof/verdict";
-import { addTallies } from "@undercoat/core/run/run";
+import { addTallies, noFindings } from "@undercoat/core/run/run";
 import { Op } from "sequelize";
-import { requires, routes, signedIn } from "../context.ts";
+import Joi from "joi";
+import { body, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { ProofRow, RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
@@ -61,6 +62,10 @@ function loadView(row: RunLoadRow, proof: ProofRow | undefined): RunLoadView {
     proof: row.proofId,
     phases: row.phases,
     failure: row.failure,
+    findings: row.findings ?? noFindings,
+    without: proof?.without ?? null,
+    trouble: proof?.trouble ?? null,
+    rehearsal: row.rehearsal,
     startedAt: iso(row.startedAt),
     finishedAt: iso(row.finishedAt),
   };
@@ -68,7 +73,7 @@ function loadView(row: RunLoadRow, proof: ProofRow | undefined): RunLoadView {
 
 export async function runView(row: RunRow): Promise<RunView> {
   const loads = await RunLoadRow.findAll({ where: { runId: row.id }, order: ["id"] });
-  const proofs = await ProofRow.findAll({ where: { runId: row.id }, attributes: ["id", "verdict", "figures", "sliceCount", "agreeing", "whole"] });
+  const proofs = await ProofRow.findAll({ where: { runId: row.id }, attributes: ["id", "verdict", "figures", "sliceCount", "agreeing", "whole", "without", "trouble"] });
   const [summary] = await summaries([row]);
   if (!summary) throw notFound(`run ${row.id}`);
   return { ...summary, scope: row.scope, loads: loads.map((load) => loadView(load, proofs.find((proof) => proof.id === load.proofId))) };
@@ -109,7 +114,10 @@ export const runs = routes()
   .post("/:id/again", requires("editor"), async (c) => {
     const { store, queue } = c.get("house");
     const run = await found(c.req.param("id"));
-    const loads = (await RunLoadRow.findAll({ where: { runId: run.id }, order: ["id"] })).map((load) => load.load);
-    const again = await requestRun(store, queue, { pipeline: run.pipeline, kind: run.kind, scope: run.scope, loads, wantsRows: run.wantsRows, reason: `run ${run.id} again`, requestedBy: signedIn(c).name });
+    const { unfinished } = await body<{ unfinished?: boolean }>(c, Joi.object({ unfinished: Joi.boolean() }));
+    const loads = (await RunLoadRow.findAll({ where: { runId: run.id }, order: ["id"] })).filter((load) => !unfinished || load.status !== "finished").map((load) => load.load);
+    if (loads.length === 0) throw new HttpProblem(409, `Every load of run ${run.id} has finished`);
+    const reason = unfinished ? `what run ${run.id} left undone` : `run ${run.id} again`;
+    const again = await requestRun(store, queue, { pipeline: run.pipeline, kind: run.kind, scope: run.scope, loads, wantsRows: run.wantsRows, rowLimit: run.rowLimit ?? undefined, reason, requestedBy: signedIn(c).name });
     return c.json(await runView(again), 201);
   });

@@ -26,4 +26,13 @@ CREATE TABLE slices (pipeline text NOT NULL, load text NOT NULL, slice text NOT 
 CREATE INDEX ON slices (pipeline, load) WHERE verdict = 'disagrees';`);
     },
   },
+  {
+    name: "0002-findings-and-rehearsals",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      await context.sequelize.query(`
+ALTER TABLE run_loads ADD COLUMN findings json, ADD COLUMN rehearsal json;
+ALTER TABLE runs ADD COLUMN row_limit integer;
+ALTER TABLE proofs ADD COLUMN without text, ADD COLUMN trouble text;`);
+    },
+  },
 ];

@@ -2,7 +2,8 @@ import type { Role } from "@undercoat/core/api/api";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import type { RowDifferences } from "@undercoat/core/proof/difference";
 import type { FigurePair, SliceFigures, Verdict } from "@undercoat/core/proof/verdict";
-import type { Failure, PhaseTime, RunKind, RunStatus, Scope, Tally } from "@undercoat/core/run/run";
+import type { Rehearsal } from "@undercoat/core/run/rehearsal";
+import type { Failure, Findings, PhaseTime, RunKind, RunStatus, Scope, Tally } from "@undercoat/core/run/run";
 import { type CreationOptional, DataTypes, type InferAttributes, type InferCreationAttributes, Model, type ModelAttributes, type ModelStatic, type Sequelize } from "sequelize";
 
 abstract class StoredRow<M extends Model> extends Model<InferAttributes<M>, InferCreationAttributes<M>> {}
@@ -55,6 +56,8 @@ export class RunRow extends StoredRow<RunRow> {
   declare scope: Scope;
   /** a proof's wish for the very rows */
   declare wantsRows: CreationOptional<boolean>;
+  /** a rehearsal looks at so many rows of each load only */
+  declare rowLimit: number | null;
   declare requestedBy: string | null;
   declare worker: string | null;
   declare seenAt: Date | null;
@@ -78,6 +81,8 @@ export class RunLoadRow extends StoredRow<RunLoadRow> {
   declare proofId: number | null;
   declare phases: PhaseTime[];
   declare failure: Failure | null;
+  declare findings: Findings | null;
+  declare rehearsal: Rehearsal | null;
   declare startedAt: Date | null;
   declare finishedAt: Date | null;
 }
@@ -105,6 +110,8 @@ export class ProofRow extends StoredRow<ProofRow> {
   declare figures: FigurePair[];
   declare slices: SliceFigures[];
   declare rows: RowDifferences | null;
+  declare without: string | null;
+  declare trouble: string | null;
   declare sourceSql: string;
   declare warehouseSql: string;
 }
@@ -127,6 +134,7 @@ const json = { type: DataTypes.JSON, allowNull: false };
 const optionalJson = { type: DataTypes.JSON, allowNull: true };
 const serial = { type: DataTypes.INTEGER, primaryKey: true, autoIncrement: true };
 const number = { type: DataTypes.INTEGER, allowNull: false };
+const optionalNumber = { type: DataTypes.INTEGER, allowNull: true };
 const flag = { type: DataTypes.BOOLEAN, allowNull: false };
 
 /** Binds the models to a database. Tables are made by the migrations, never from here. */
@@ -150,6 +158,7 @@ export function bindModels(sequelize: Sequelize): void {
     reason: text,
     scope: json,
     wantsRows: flag,
+    rowLimit: optionalNumber,
     requestedBy: optionalText,
     worker: optionalText,
     seenAt: time,
@@ -169,9 +178,11 @@ export function bindModels(sequelize: Sequelize): void {
     tally: json,
     bytes: { type: DataTypes.BIGINT, allowNull: false },
     watermark: optionalText,
-    proofId: { type: DataTypes.INTEGER, allowNull: true },
+    proofId: optionalNumber,
     phases: json,
     failure: optionalJson,
+    findings: optionalJson,
+    rehearsal: optionalJson,
     startedAt: time,
     finishedAt: time,
   });
@@ -190,6 +201,8 @@ export function bindModels(sequelize: Sequelize): void {
     figures: json,
     slices: json,
     rows: optionalJson,
+    without: optionalText,
+    trouble: optionalText,
     sourceSql: text,
     warehouseSql: text,
   });

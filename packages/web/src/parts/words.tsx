@@ -36,7 +36,7 @@ export function ErrorNote({ error }: { error: unknown }) {
   return <FailureNote failure={{ message: problem.title, detail: problem.detail, hint: problem.hint }} />;
 }
 
-const kindWords = { load: "", prove: "proof only", repair: "repair" };
+const kindWords = { load: "", prove: "proof only", repair: "repair", rehearse: "rehearsal" };
 
 /** `by hand, Ada Vik`: why a run ran, and who asked. */
 export function reasonOf(run: RunSummary): string {

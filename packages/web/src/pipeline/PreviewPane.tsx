@@ -41,7 +41,7 @@ export function PreviewPane({ preview, error, busy }: { preview: Preview | undef
   const columns = [...preview.columns].sort((a, b) => rank(a) - rank(b));
   const news = preview.rows.filter(fresh).length;
   const changes = preview.rows.filter(changed).length;
-  const sentence = !preview.targetExists
+  const sentence = !preview.held !== null
     ? "The table is not loaded yet: the next run makes it and loads every row."
     : preview.rows.length === 0
       ? "The source has nothing new."
@@ -68,7 +68,7 @@ export function PreviewPane({ preview, error, busy }: { preview: Preview | undef
           <tbody>
             {preview.rows.map((row, at) => (
               <tr key={at}>
-                <td>{preview.targetExists && fresh(row) ? <span className="now">new</span> : changed(row) ? <span className="quiet">changed</span> : null}</td>
+                <td>{preview.held !== null && fresh(row) ? <span className="now">new</span> : changed(row) ? <span className="quiet">changed</span> : null}</td>
                 {columns.map((column) => (
                   <td key={column.name} className={`nowrap${numeric(column.type) ? " right" : ""}`} style={{ maxWidth: 260, overflow: "hidden", textOverflow: "ellipsis" }} title={row.values[column.name] ?? "null"}>
                     <Cell row={row} column={column.name} fresh={fresh(row)} />

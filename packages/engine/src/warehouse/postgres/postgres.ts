@@ -1,3 +1,5 @@
+import type { Readable } from "node:stream";
+import type { RejectedList } from "@undercoat/core/api/api";
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
@@ -14,7 +16,7 @@ import type { TargetChange } from "@undercoat/core/sql/warehouse";
 import * as sql from "@undercoat/core/sql/warehouse";
 import { LoadFailure } from "../../failure.ts";
 import { PostgresSide } from "../../proof/side.ts";
-import { type Credentials, Session } from "../../session.ts";
+import { type Credentials, type Row, Session } from "../../session.ts";
 import { arrayText, findDataset } from "../../source/postgres/describe.ts";
 import { PostgresSource } from "../../source/postgres/postgres.ts";
 import type { Snapshot, Source } from "../../source/source.ts";
@@ -49,6 +51,46 @@ export class PostgresWarehouse implements Warehouse {
 
   isInside(source: Source): boolean {
     return source instanceof PostgresSource && sameDatabase(source.credentials, this.credentials);
+  }
+
+  async rejected(filter: reject.RejectedFilter, limit: number, offset: number): Promise<RejectedList> {
+    const session = await Session.open(this.credentials, { application: "undercoat list", readOnly: true });
+    try {
+      if ((await session.one(sql.isFurnished)).furnished !== "t") return { rows: [], counts: [] };
+      const [list, count] = [reject.listRejected(filter, limit, offset), reject.countRejected(filter)];
+      const rows = await session.query(list.sql, list.values);
+      const counts = await session.query(count.sql, count.values);
+      const text = (row: Row, name: string) => row[name] ?? "";
+      return {
+        rows: rows.map((row) => ({
+          id: text(row, "id"),
+          run: Number(row.number),
+          pipeline: text(row, "pipeline"),
+          load: text(row, "load"),
+          target: text(row, "target"),
+          code: text(row, "code"),
+          column: row.col ?? null,
+          reason: text(row, "reason"),
+          message: text(row, "message"),
+          key: JSON.parse(row.key ?? "null"),
+          original: JSON.parse(row.original ?? "null"),
+          at: text(row, "at"),
+          gone: row.gone === "t",
+        })),
+        counts: counts.map((row) => ({ pipeline: text(row, "pipeline"), load: text(row, "load"), target: text(row, "target"), reason: text(row, "reason"), rows: text(row, "rows"), run: Number(row.run) })),
+      };
+    } finally {
+      await session.close();
+    }
+  }
+
+  async rejectedCsv(filter: reject.RejectedFilter): Promise<Readable> {
+    const session = await Session.open(this.credentials, { application: "undercoat export", readOnly: true });
+    const asked = reject.originalColumns(filter);
+    const columns = (await session.query(asked.sql, asked.values)).map((row) => row.name ?? "");
+    const stream = session.copyOut(reject.exportRejected(filter, columns));
+    stream.once("close", () => session.close());
+    return stream;
   }
 
   async tallies(run: string) {
@@ -124,6 +166,10 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     const { holder } = await this.session.one(sql.lockHolder, name);
     waiting(holder || "another session");
     await this.session.query(sql.awaitLock, name);
+  }
+
+  async makeSchema(schema: string): Promise<void> {
+    await this.session.query(sql.makeSchema(schema));
   }
 
   inside(target: TableName): Snapshot {

@@ -1,0 +1,108 @@
+import type { Preview, PreviewRow } from "@undercoat/core/api/api";
+import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { type LoadPlan, stagedColumns, windowFor } from "@undercoat/core/plan/plan";
+import { typeFamily } from "@undercoat/core/sql/type";
+import { reasonOf, windowWords } from "@undercoat/engine/load/load";
+import { type Planned, planFor } from "@undercoat/engine/load/planning";
+import { lookAtShape } from "@undercoat/engine/load/rehearse";
+import { sourceFor } from "@undercoat/engine/source/registry";
+import { warehouseFor } from "@undercoat/engine/warehouse/registry";
+import type { WarehouseSnapshot } from "@undercoat/engine/warehouse/warehouse";
+import type { Store } from "../store/store.ts";
+
+type Values = Record<string, string | null>;
+
+/** A load as it would read now, before its rows are laid beside the warehouse's. */
+interface Look {
+  planned: Planned;
+  plan: LoadPlan;
+  watermark: string | null;
+  sql: string;
+  rows: Values[];
+  rejected: { reason: string; values: Values }[];
+}
+
+const silent = { line: () => undefined, phase: () => undefined, progress: () => undefined, waiting: () => undefined };
+
+async function look(store: Store, name: string, pipeline: Pipeline, loadName: string, load: Load, limit: number, warehouse: WarehouseSnapshot | null): Promise<Look> {
+  const source = sourceFor(await store.credentials(load.from.connection));
+  if (warehouse && (load.columns || load.rules)) {
+    const into = warehouseFor(await store.credentials(pipeline.warehouse));
+    const seen = await lookAtShape(name, pipeline, loadName, limit, source, into, silent, AbortSignal.timeout(30_000));
+    const rows = seen.rows.map((row) => Object.fromEntries(seen.plan.read.columns.map((column, at) => [column.name, row[at] ?? null])));
+    return { ...seen, plan: seen.planned.plan, rows };
+  }
+  const snapshot = await source.snapshot("undercoat preview");
+  try {
+    const planned = await planFor(name, pipeline, loadName, { source: snapshot, warehouse });
+    const { plan } = planned;
+    const watermark = planned.existing && warehouse ? await warehouse.watermark(plan) : null;
+    const window = windowFor(plan, { kind: "due" }, watermark);
+    return { planned, plan, watermark, sql: snapshot.statement(plan, window), rows: await snapshot.preview(plan, window, limit), rejected: [] };
+  } finally {
+    await snapshot.close();
+  }
+}
+
+/** The warehouse's rows of some rows' keys, by the key as JSON; none where it can't hold them yet. */
+async function heldRows({ plan, planned, rows }: Look, warehouse: WarehouseSnapshot | null): Promise<Map<string, (string | null)[]>> {
+  const there = new Set((planned.existing?.columns ?? []).map((column) => column.name));
+  if (!warehouse || plan.key.length === 0 || !plan.read.columns.every((column) => there.has(column.name))) return new Map();
+  const keys = rows.map((row) => plan.key.map((column) => row[column] ?? null)).filter((key): key is string[] => key.every((value) => value !== null));
+  const marked = plan.deletions?.how === "mark" && !there.has(plan.deletions.column);
+  const found = await warehouse.rowsByKey(marked ? { ...plan, deletions: null } : plan, keys);
+  return new Map([...found].map(([key, { values }]) => [key, values]));
+}
+
+/** How late rows came in the last runs of a load, within its look-back. */
+async function lateness(store: Store, pipeline: string, load: string, plan: LoadPlan): Promise<Preview["late"]> {
+  if (!plan.read.watermark || typeFamily(plan.read.watermark.type) !== "moment") return null;
+  const [row] = await store.query<{ runs: number; rows: string | null; most: string | null }>(
+    `SELECT count(*)::int AS runs, sum((late->>'rows')::bigint)::text AS rows, max((late->>'most')::interval)::text AS most FROM (
+       SELECT l.findings->'late' AS late FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE r.pipeline = :pipeline AND l.load = :load AND r.kind = 'load' AND l.findings IS NOT NULL ORDER BY l.id DESC LIMIT 50) f
+     WHERE json_typeof(late) = 'object'`,
+    { pipeline, load },
+  );
+  return row?.most && row.rows ? { runs: row.runs, rows: row.rows, most: row.most } : null;
+}
+
+/** The latest rows as a load would write them, each beside the warehouse's row of the same key, and those it would turn away. */
+export async function previewLoad(store: Store, name: string, definition: Pipeline, loadName: string, load: Load, limit: number): Promise<Preview> {
+  const pipeline: Pipeline = { ...definition, loads: { [loadName]: load } };
+  const warehouse = await store
+    .credentials(definition.warehouse)
+    .then((credentials) => warehouseFor(credentials).snapshot("undercoat preview"))
+    .catch(() => null);
+  try {
+    const seen = await look(store, name, pipeline, loadName, load, limit, warehouse);
+    const { plan, planned, watermark } = seen;
+    const held = await heldRows(seen, warehouse);
+    const beside = (row: Values): PreviewRow => {
+      const values = held.get(JSON.stringify(plan.key.map((column) => row[column] ?? null)));
+      return { values: row, rejected: null, held: values ? Object.fromEntries(plan.read.columns.map((column, at) => [column.name, values[at]?.slice(0, 300) ?? null])) : null };
+    };
+    const staged = new Set(stagedColumns(plan).map((column) => column.name));
+    const turnedAway = seen.rejected.map(({ reason, values }): PreviewRow => ({
+      // A computed column has no value where the row is turned away; the others show what the source gives.
+      values: Object.fromEntries(plan.read.columns.map((column) => [column.name, column.source !== null && staged.has(column.source) ? (values[column.source] ?? null) : null])),
+      rejected: reason,
+      held: null,
+    }));
+    const used = new Set(plan.read.columns.flatMap((column) => column.reads));
+    const window = windowFor(plan, { kind: "due" }, watermark);
+    return {
+      columns: plan.read.columns.map((column) => ({ name: column.name, source: column.text, computed: column.source === null, type: column.type, given: column.given, key: plan.key.includes(column.name) })),
+      unused: planned.dataset.columns.filter((column) => !used.has(column.name)).map((column) => ({ name: column.name, type: column.warehouseType })),
+      sourceColumns: planned.dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType, notNull: column.notNull })),
+      rows: [...turnedAway, ...seen.rows.map(beside)],
+      sql: seen.sql,
+      watermark,
+      reads: `${windowWords(plan, window)}${reasonOf(plan, { kind: "due" }, window, planned.existing !== null)}`,
+      held: planned.existing?.columns.map((column) => ({ name: column.name, type: column.declared })) ?? null,
+      drift: planned.drifted.notes,
+      late: await lateness(store, name, loadName, plan),
+    };
+  } finally {
+    await warehouse?.close();
+  }
+}
