@@ -158,6 +158,102 @@ ${q} "$SOURCE" -c "COPY (SELECT ${names.join(", ")} FROM fact WHERE updated_at >
   const share = (100 * (found.result.bytes ?? 0)) / Number(output);
   lines.push({ work: `find 3 differing rows of ${rows.toLocaleString("en")}`, ...found, aim: "≤ 1.0, under 2 % of the bytes", note: `${found.result.told}; ${((found.result.bytes ?? 0) / 1000).toFixed(0)} kB of answers, ${share.toFixed(2)} % of ${(Number(output) / 1e6).toFixed(0)} MB` });
 
+  // A hundredth of the rows break a type or a rule.
+  await atSource("DROP TABLE IF EXISTS raw; CREATE TABLE raw AS SELECT id, customer, region, status, CASE WHEN id % 250 = 0 THEN 'n/a' ELSE amount::text END AS amount, discount::text AS discount, CASE WHEN id % 250 = 1 THEN -1 ELSE quantity END AS quantity, CASE WHEN id % 500 = 2 THEN '2026-02-30' ELSE day::text END AS day, note, flag, score, updated_at FROM fact; ALTER TABLE raw ADD PRIMARY KEY (id), ALTER COLUMN updated_at SET NOT NULL; VACUUM ANALYZE raw; CHECKPOINT");
+  const shaped: Load = {
+    from: { connection: "source", table: "public.raw" },
+    watermark: { column: "updated_at" },
+    columns: {
+      id: "id",
+      customer: "customer",
+      region: "upper(region)",
+      status: "coalesce(nullif(btrim(status), ''), 'unknown')",
+      amount: { as: "amount", type: "numeric(12,2)" },
+      net: { as: "quantity * score", type: "double precision" },
+      quantity: "quantity",
+      day: { as: "day", type: "date" },
+      note: "left(note, 40)",
+      who: "concat_ws(' ', region, status, customer)",
+      flag: "flag",
+      updated_at: "updated_at",
+    },
+    rules: { "quantity is not negative": "quantity >= 0", "region is known": "region IN ('NORTH', 'SOUTH', 'EAST', 'WEST')", "amount is reasonable": "amount < 100000" },
+    into: { table: "landing.shaped", mode: "upsert", key: ["id"] },
+    proof: { figures: ["rows", "sum(amount)", "max(updated_at)"] },
+  };
+  const shapedColumns = "id bigint PRIMARY KEY, customer bigint, region text, status text, amount numeric(12,2), net double precision, quantity integer, day date, note text, who text, flag boolean, updated_at timestamptz";
+  const fits = "amount ~ '^[-+]?[0-9]{1,10}(\\.[0-9]{0,2})?$' AND day ~ '^[1-9][0-9]{3}-(0[1-9]|1[0-2])-(0[1-9]|1[0-9]|2[0-9]|3[01])$' AND day NOT LIKE '%-02-30' AND quantity::int >= 0 AND upper(region) IN ('NORTH', 'SOUTH', 'EAST', 'WEST') AND (CASE WHEN amount ~ '^[-+]?[0-9]{1,10}(\\.[0-9]{0,2})?$' THEN amount::numeric < 100000 END)";
+  const shape = await compared(
+    () => atWarehouse("DROP SCHEMA IF EXISTS landing CASCADE; DROP SCHEMA IF EXISTS undercoat CASCADE; DROP TABLE IF EXISTS hand, hand_raw, hand_rejected; CHECKPOINT"),
+    () => task({ ...sides, load: shaped, kind: "load" }),
+    () =>
+      shell(
+        source,
+        warehouse,
+        `${q} "$WAREHOUSE" -c "CREATE UNLOGGED TABLE hand_raw (${["id", "customer", "region", "status", "amount", "discount", "quantity", "day", "note", "flag", "score", "updated_at"].map((name) => `${name} text`).join(", ")})" -c "CREATE TABLE hand (${shapedColumns})"
+${q} "$SOURCE" -c "COPY raw TO STDOUT" | ${q} "$WAREHOUSE" -c "COPY hand_raw FROM STDIN"
+${q} "$WAREHOUSE" <<'SQL'
+BEGIN;
+CREATE TABLE hand_rejected AS SELECT * FROM hand_raw WHERE (${fits}) IS NOT TRUE;
+INSERT INTO hand SELECT id::bigint, customer::bigint, upper(region), coalesce(nullif(btrim(status), ''), 'unknown'), amount::numeric(12,2), quantity::int * score::float8, quantity::int, day::date, left(note, 40), concat_ws(' ', region, status, customer), flag::boolean, updated_at::timestamptz FROM hand_raw WHERE ${fits};
+COMMIT; DROP TABLE hand_raw;
+SQL`,
+      ),
+  );
+  lines.push({ work: "first load with 5 expressions and 3 rules, 1 % rejected", ...shape, aim: "≤ 1.2", note: `tally ${shape.result.told}; against COPY into a text table, the same checks and INSERT … SELECT into a keyed table` });
+
+  await reset();
+  const sweeping: Load = { ...load, into: { ...load.into, deleted: "remove" } };
+  const gone = await compared(
+    async () => {
+      await reset();
+      await atSource("INSERT INTO fact SELECT id + 100000000, customer, region, status, amount, discount, quantity, day, note, flag, score, updated_at FROM fact WHERE id <= 100; VACUUM ANALYZE fact");
+      await task({ ...sides, load: sweeping, kind: "load" });
+      await atSource("DELETE FROM fact WHERE id > 100000000; VACUUM ANALYZE fact");
+      await atWarehouse("VACUUM ANALYZE landing.fact; CHECKPOINT");
+    },
+    () => task({ ...sides, load: sweeping, kind: "gone" }),
+    () => shell(source, warehouse, `${q} "$SOURCE" -c "COPY (SELECT id FROM fact) TO STDOUT" > ${folder}/left & ${q} "$WAREHOUSE" -c "COPY (SELECT id FROM landing.fact) TO STDOUT" > ${folder}/right; wait
+${q} "$WAREHOUSE" -c "CREATE TEMP TABLE a (id bigint)" -c "CREATE TEMP TABLE b (id bigint)" -c "\\copy a FROM ${folder}/left" -c "\\copy b FROM ${folder}/right" -c "SELECT count(*) FROM (SELECT id FROM b EXCEPT SELECT id FROM a) g"`),
+  );
+  lines.push({ work: "find 100 rows gone of 1 M by comparing keys", ...gone, aim: "≤ 1.0", note: gone.result.told });
+
+  await atSource("DROP TABLE IF EXISTS raw");
+  const small = Array.from({ length: 40 }, (_, n) => `small_${n}`);
+  await atSource(`${small.map((name) => `DROP TABLE IF EXISTS ${name}; CREATE TABLE ${name} (id int PRIMARY KEY, name text, updated_at timestamptz NOT NULL); INSERT INTO ${name} SELECT n, 'row ' || n, timestamptz '2026-01-01 00:00+00' + n * interval '1 second' FROM generate_series(1, 1000) n`).join("; ")}`);
+  const many = { ...sides, load, loads: Object.fromEntries(small.map((name): [string, Load] => [name, { ...load, from: { connection: "source", table: `public.${name}` }, into: { ...load.into, table: `landing.${name}` }, proof: { figures: ["rows", "max(updated_at)"] } }])) };
+  await task({ ...many, kind: "loads" });
+  const unchanged: TaskResult[] = [];
+  for (let time = 0; time < repeat; time++) unchanged.push(await task({ ...many, kind: "loads" }));
+  lines.push({ work: "40 small tables, nothing changed", ours: median(unchanged.map((one) => one.seconds)), theirs: null, aim: "≤ 3 s", memory: unchanged.at(-1)?.memory ?? 0, note: unchanged.at(-1)?.told ?? "" });
+  await atSource(small.map((name) => `DROP TABLE ${name}`).join("; "));
+
+  await reset();
+  await atWarehouse(`CREATE SCHEMA landing; CREATE TABLE landing.given (${columns}, PRIMARY KEY (id))`);
+  await shell(source, warehouse, `${q} "$SOURCE" -c "COPY fact TO STDOUT" | ${q} "$WAREHOUSE" -c "COPY landing.given FROM STDIN"`);
+  await atWarehouse("VACUUM ANALYZE landing.given");
+  const within: Load = { ...load, from: { connection: "warehouse", table: "landing.given" }, into: { table: "mart.fact", mode: "upsert", key: ["id"] } };
+  const inside = await compared(
+    () => atWarehouse("DROP SCHEMA IF EXISTS mart CASCADE; DROP SCHEMA IF EXISTS undercoat CASCADE; DROP TABLE IF EXISTS hand; CHECKPOINT"),
+    () => task({ ...sides, source: warehouse.credentials, load: within, kind: "load" }),
+    () => atWarehouse(`CREATE TABLE hand (${columns}, PRIMARY KEY (id)); INSERT INTO hand SELECT * FROM landing.given`),
+  );
+  lines.push({ work: "1 M rows from table to table inside one database", ...inside, aim: "≤ 1.15", note: `tally ${inside.result.told}; against INSERT … SELECT into a table with that primary key` });
+
+  await reset();
+  await task({ ...narrowSides, kind: "load" });
+  const mine: number[] = [];
+  const rehearsed: number[] = [];
+  let rehearsal: TaskResult | undefined;
+  for (let time = 0; time < repeat; time++) {
+    await atSource(`UPDATE fact SET amount = amount + 1 WHERE id <= 10000; UPDATE fact SET updated_at = (SELECT max(updated_at) FROM fact) + interval '1 second' WHERE id <= 50000; VACUUM ANALYZE fact`);
+    await atWarehouse("VACUUM ANALYZE; CHECKPOINT");
+    rehearsal = await task({ ...narrowSides, kind: "rehearse" });
+    rehearsed.push(rehearsal.seconds);
+    mine.push((await task({ ...narrowSides, kind: "load" })).seconds);
+  }
+  lines.push({ work: "rehearse an incremental run of 50,000 rows", ours: median(rehearsed), theirs: median(mine), aim: "≤ 1.0", memory: rehearsal?.memory ?? 0, note: `${rehearsal?.told}; against the run that follows` });
+
   if (large > 0) {
     await reset();
     await atSource(`${dataset}; ${makeRows(large)}`);

@@ -162,7 +162,7 @@ describe("a pipeline", () => {
     expect(nextTimes).toHaveLength(5);
     const preview = (await test_.ask("POST", "/pipelines/preview", { pipeline: "trips", definition, load: "trip", limit: 3 })).body;
     expect(preview.rows.map((row: { values: { id: string } }) => row.values.id)).toEqual(["100", "99", "98"]);
-    expect(preview).toMatchObject({ targetExists: false, watermark: null, columns: [{ name: "id", key: true }, { name: "fare" }, { name: "at" }] });
+    expect(preview).toMatchObject({ held: null, watermark: null, columns: [{ name: "id", key: true }, { name: "fare" }, { name: "at" }] });
     const suggested = (await test_.ask("POST", "/pipelines/suggest", { connection: "trips", tables: ["public.trip"], schema: "landing" })).body;
     expect(suggested[0].load.into).toEqual({ table: "landing.trip", mode: "upsert", key: ["id"] });
   });

@@ -177,7 +177,17 @@ describe("the command line keeps its word", () => {
       slices: [{ slice: null, verdict: "disagrees" }],
       rows: { missing: [{ id: "8" }], extra: [{ id: "40" }], different: [{ key: { id: "7" }, columns: { fare: { source: "7.50", warehouse: "0.00" } } }] },
     });
-    expect((await command("rehearse", "trips")).status).toBe(1);
+  });
+
+  test("rehearse prints the figures of the run that follows, and writes nothing", async () => {
+    const rehearsed = await command("rehearse", "trips", "--json");
+    expect(rehearsed.status).toBe(0);
+    const before = JSON.parse(rehearsed.out);
+    expect(before).toMatchObject({ status: "finished", loads: [{ status: "finished", new: "1", changed: "1", ddl: [], examples: { new: [{ id: "8" }], changed: [{ source: { id: "7", fare: "7.50" }, warehouse: { fare: "0.00" } }] } }] });
+    const after = JSON.parse((await command("run", "trips", "--json")).out);
+    for (const figure of ["read", "new", "changed", "same", "rejected", "deleted"]) expect(after.loads[0][figure]).toBe(before.loads[0][figure]);
+    expect((await command("rehearse", "trips", "--first", "none")).status).toBe(2);
+    expect((await command("rehearse", "nowhere")).status).toBe(1);
   });
 });
 
