@@ -17,12 +17,19 @@ async function ask<T>(path: string): Promise<T> {
 
 type Listed = { id: number; pipeline: string; load: string; kind: string; verdict: string };
 const runs = await ask<Listed[]>("/runs?pipeline=harbour-day&kind=load");
+const rehearsals = await ask<Listed[]>("/runs?pipeline=agents&kind=rehearse");
 const proofs = await ask<Listed[]>("/proofs?pipeline=payments&load=payment");
 
 const views: Record<string, string> = {
   ledger: "/",
   pipelines: "/pipelines",
   pipeline: "/pipelines/harbour-day/booking",
+  shape: "/pipelines/agents/agency_sale",
+  column: "/pipelines/agents/agency_sale",
+  rules: "/pipelines/agents/agency_sale",
+  pairing: "/pipelines/agents/agency_sale",
+  rejected: "/rejected?load=agents%2Fagency_sale",
+  rehearsal: `/runs/${rehearsals[0]?.id}`,
   "new-pipeline": "/pipelines/new?from=bookings",
   runs: "/runs",
   run: `/runs/${runs[0]?.id}`,
@@ -51,6 +58,12 @@ for (const scheme of ["light", "dark"] as const) {
     if (name === "new-pipeline") {
       await page.getByRole("checkbox", { name: "Tick all shown" }).check();
       await page.getByRole("heading", { name: "What is suggested" }).waitFor();
+    }
+    const press = { column: "Column fare", rules: "Rules", pairing: "Columns" }[name];
+    if (press) {
+      await page.getByRole("button", { name: press, exact: true }).click();
+      await page.getByRole("dialog").waitFor();
+      await page.waitForTimeout(1200);
     }
     await page.screenshot({ path: join(folder, `${file}.png`) });
   }

@@ -1,3 +1,5 @@
+import { sales } from "./seed.ts";
+
 /**
  * One more hour of business: everything that happens in it is dated between the last hour's end and now. New bookings
  * with their passengers and payments, held ones paid, paid ones boarded, some cancelled, passengers struck off
@@ -40,6 +42,8 @@ BEGIN
   INSERT INTO gate_scan
   SELECT first_scan + row_number() OVER (ORDER BY booking_id), booking_id, (SELECT from_port FROM route r WHERE r.route_id = b.route_id), 1 + booking_id % 4, updated_at
   FROM booking b WHERE status = 'boarded' AND updated_at > since;
+
+  ${sales("generate_series((SELECT max(sale_id) FROM agency_sale) + 1, (SELECT max(sale_id) FROM agency_sale) + 24)", "since + demo.chance(n, 73) * span").trim()};
 
   DELETE FROM passenger WHERE passenger_id IN (SELECT passenger_id FROM passenger p JOIN booking b USING (booking_id) WHERE b.status = 'cancelled' ORDER BY demo.chance(passenger_id, 62 + h) LIMIT 4);
   UPDATE sailing SET status = 'sailed', updated_at = clock_timestamp() WHERE status = 'planned' AND departs_at < clock_timestamp();

@@ -30,9 +30,42 @@ pipelines:
       passenger:
         from: { connection: bookings, table: public.passenger }
         watermark: { column: updated_at, lookBack: PT10M }
-        into: { table: agency.passenger, mode: upsert, key: [passenger_id] }
+        into: { table: agency.passenger, mode: upsert, key: [passenger_id], deleted: mark }
         proof: { by: { column: updated_at, slice: day, zone: Europe/Oslo }, figures: [rows] }
     schedule: { cron: 30 2 * * *, zone: Europe/Oslo }
+  agents:
+    title: Agents' sales
+    warehouse: warehouse
+    loads:
+      agency_sale:
+        from: { connection: bookings, table: public.agency_sale }
+        watermark: { column: received_at, lookBack: PT10M }
+        columns:
+          sale_id: sale_id
+          sold_on:
+            as: regexp_replace(sold_on, '^([0-9]{1,2})[.]([0-9]{1,2})[.]([0-9]{4})$', '\\3-\\2-\\1')
+            type: date
+          agent: initcap(btrim(regexp_replace(agent, '\\s+', ' ', 'g')))
+          port: upper(port_code)
+          fare:
+            as: replace(replace(btrim(fare), '.', ''), ',', '.')
+            type: numeric(10,2)
+          buyer: encode(sha256(convert_to(lower(buyer_email), 'UTF8')), 'hex')
+          received_at: received_at
+        rules:
+          fare is not negative: fare >= 0
+          port is one of ours: port IN (SELECT code FROM fleet.port)
+          buyer is known: { check: buyer IS NOT NULL, breach: count }
+        rejects: { limit: "5%" }
+        into: { table: agency.sale, mode: upsert, key: [sale_id] }
+        proof: { by: { column: sold_on, slice: day }, figures: [rows, sum(fare), max(received_at)] }
+      sale_by_port:
+        from:
+          connection: warehouse
+          query: SELECT p.region, s.port, p.name, count(*) AS sales, sum(s.fare) AS fare FROM agency.sale s JOIN fleet.port p ON p.code = s.port GROUP BY p.region, s.port, p.name
+        into: { table: agency.sale_by_port, mode: replace }
+        proof: { figures: [rows, sum(sales), sum(fare)] }
+    schedule: { every: PT1H, zone: Europe/Oslo }
   payments:
     title: Payments
     warehouse: warehouse

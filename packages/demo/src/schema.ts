@@ -31,6 +31,9 @@ CREATE TABLE payment (
   paid_at timestamptz NOT NULL, updated_at timestamptz NOT NULL);
 CREATE TABLE gate_scan (
   scan_id bigint NOT NULL, booking_id bigint NOT NULL, port_id smallint NOT NULL, gate smallint NOT NULL, scanned_at timestamptz NOT NULL);
+-- What ticket agents send in, as they write it: every value text, some of it wrong.
+CREATE TABLE agency_sale (
+  sale_id integer NOT NULL, sold_on text, agent text, port_code text, fare text, buyer_email text, received_at timestamptz NOT NULL);
 
 CREATE SCHEMA demo;
 CREATE TABLE demo.clock (hour integer NOT NULL, at timestamptz NOT NULL);`;
@@ -42,6 +45,8 @@ ALTER TABLE booking ADD PRIMARY KEY (booking_id);
 ALTER TABLE passenger ADD PRIMARY KEY (passenger_id);
 ALTER TABLE payment ADD PRIMARY KEY (payment_id);
 ALTER TABLE gate_scan ADD PRIMARY KEY (scan_id);
+ALTER TABLE agency_sale ADD PRIMARY KEY (sale_id);
+CREATE INDEX ON agency_sale (received_at);
 CREATE INDEX ON sailing (updated_at);
 CREATE INDEX ON customer (updated_at);
 CREATE INDEX ON booking (updated_at);

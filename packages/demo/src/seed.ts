@@ -69,6 +69,16 @@ SELECT row_number() OVER (ORDER BY b.booking_id), b.booking_id, r.from_port, 1 +
 FROM booking b JOIN route r USING (route_id) JOIN sailing s USING (route_id, sail_date, departure_no) WHERE b.status = 'boarded';
 INSERT INTO demo.clock VALUES (0, $NOW);`;
 
+/** A sheet's lines as agents write them, for the numbers of `lines`: dates and fares in their own style, spaces and capitals as they come, and every so often a mistake. */
+export const sales = (lines: string, receivedAt: string) => `
+INSERT INTO agency_sale
+SELECT n, CASE WHEN n % 331 = 7 THEN '31.02.2026' ELSE to_char(($AT)::date - 1, CASE WHEN n % 3 = 0 THEN 'FMDD.FMMM.YYYY' ELSE 'DD.MM.YYYY' END) END,
+  CASE n % 4 WHEN 0 THEN '  sound  travel ' WHEN 1 THEN 'KESTREL HOLIDAYS' WHEN 2 THEN 'quay & sons' ELSE 'Marøy Turistkontor' END,
+  CASE WHEN n % 409 = 11 THEN 'XXX' ELSE lower(demo.pick(ARRAY['SKV','HOL','TER','LUN','GRA','VES','KIL','ORM','STA','FUR','MAR'], n, 70)) END,
+  CASE WHEN n % 173 = 5 THEN demo.pick(ARRAY['n/a','see note','–'], n, 71) WHEN n % 499 = 13 THEN '-12,50' ELSE translate(to_char(round((22 + demo.chance(n, 72) * 1400)::numeric, 2), 'FM9,990.00'), ',.', '.,') END,
+  CASE WHEN n % 19 = 0 THEN NULL ELSE 'Guest' || n % 900 || '@Kestrel.example' END, $AT
+FROM ${lines} n`.replaceAll("$AT", receivedAt);
+
 /** Every statement of the seed in order, with what it makes; `now` is the source's hour as an SQL expression. */
 export const seed: { makes: string; sql: string }[] = [
   { makes: "the seed", sql: chance },
@@ -77,4 +87,5 @@ export const seed: { makes: string; sql: string }[] = [
   { makes: "40,000 customers", sql: customers },
   { makes: "200,000 bookings", sql: bookings },
   { makes: "passengers, payments and gate scans", sql: others },
+  { makes: "6,000 sales by agents", sql: sales("generate_series(1, 6000)", "$NOW - (6000 - n) * interval '21 minutes'") },
 ].map(({ makes, sql }) => ({ makes, sql: sql.replaceAll("$NOW", "(now() - interval '1 hour')") }));

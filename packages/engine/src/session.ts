@@ -85,7 +85,16 @@ export class Session {
     (this.client as unknown as { connection?: { stream?: { destroy(): void } } }).connection?.stream?.destroy();
   }
 
-  private async attempt<T>(work: () => Promise<T>): Promise<T> {
+  private last: Promise<unknown> = Promise.resolve();
+
+  /** One statement after another, in the order they are asked for. */
+  private attempt<T>(work: () => Promise<T>): Promise<T> {
+    const turn = this.last.then(() => this.unlessCancelled(work));
+    this.last = turn.catch(() => undefined);
+    return turn;
+  }
+
+  private async unlessCancelled<T>(work: () => Promise<T>): Promise<T> {
     if (this.signal?.aborted) throw new Cancelled("Cancelled");
     try {
       return await work();

@@ -61,7 +61,7 @@ describe("a shape", () => {
         { code: "type", col: "paid", message: 'paid is not a number: "n/a"', key: "{10}" },
         { code: "range", col: "paid", message: 'paid is out of range: "1234567.00"', key: "{20}" },
         { code: "type", col: "paid", message: 'paid is not a number: "1.005"', key: "{30}" },
-        { code: "range", col: "sailed", message: 'sailed is out of range: "2026-02-30"', key: "{40}" },
+        { code: "range", col: "sailed", message: 'sailed is not a date that exists: "2026-02-30"', key: "{40}" },
         { code: "type", col: "sailed", message: 'sailed is not a date: "2026-11-03 10:00"', key: "{45}" },
         { code: "length", col: "status", message: 'status is longer than 8 characters: "far too long"', key: "{50}" },
         { code: "range", col: "fare", message: 'fare does not fit into numeric(8,2): "21474836.470000000000"', key: "{60}" },

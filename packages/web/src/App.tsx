@@ -12,6 +12,7 @@ const LedgerPage = lazy(() => import("./ledger/LedgerPage.tsx"));
 const PipelinesPage = lazy(() => import("./pipelines/PipelinesPage.tsx"));
 const NewPipelinePage = lazy(() => import("./pipelines/NewPipelinePage.tsx"));
 const PipelinePage = lazy(() => import("./pipeline/PipelinePage.tsx"));
+const RejectedPage = lazy(() => import("./rejected/RejectedPage.tsx"));
 const RunsPage = lazy(() => import("./runs/RunsPage.tsx"));
 const RunPage = lazy(() => import("./runs/RunPage.tsx"));
 const ProofsPage = lazy(() => import("./proofs/ProofsPage.tsx"));
@@ -57,6 +58,7 @@ export function App() {
             <Route path="/pipelines" element={<PipelinesPage />} />
             <Route path="/pipelines/new" element={<NewPipelinePage />} />
             <Route path="/pipelines/:name/:load?" element={<PipelinePage />} />
+            <Route path="/rejected" element={<RejectedPage />} />
             <Route path="/runs" element={<RunsPage />} />
             <Route path="/runs/:id" element={<RunPage />} />
             <Route path="/proofs" element={<ProofsPage />} />

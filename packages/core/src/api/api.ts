@@ -3,7 +3,7 @@ import type { FigurePair, SliceFigures, Verdict } from "../proof/verdict.ts";
 import type { ConnectionSettings, Load, Pipeline, Schedule } from "../pipeline/pipeline.ts";
 import type { Problem } from "../pipeline/schema.ts";
 import type { Rehearsal } from "../run/rehearsal.ts";
-import type { DriftNote } from "../shape/drift.ts";
+import type { DriftNote } from "../run/drift.ts";
 import type { Failure, Findings, PhaseTime, RunKind, RunStatus, Scope, Tally } from "../run/run.ts";
 
 /** What the server's API answers with; server and pages share these shapes. Times are ISO 8601 in UTC. */
@@ -64,6 +64,13 @@ export interface SuggestedLoad {
   load: Load;
   /** why key, mode and watermark are what they are */
   why: string;
+}
+
+/** The columns of a load's source and of its target as they are. */
+export interface BothColumns {
+  source: { name: string; type: string; notNull: boolean }[];
+  /** null where the target is not there yet */
+  held: { name: string; type: string }[] | null;
 }
 
 /** A load as it would read now: its columns and real rows. */

@@ -50,6 +50,11 @@ export interface ComputedColumn {
   type?: string;
 }
 
+/** `fare: fare_cents` and `fare: { as: fare_cents }` mean the same. */
+export function computedColumn(column: string | ComputedColumn): ComputedColumn {
+  return typeof column === "string" ? { as: column } : column;
+}
+
 /** What happens when a row breaks a rule or a type: the load stops, the row is rejected, or it is only counted. */
 export type Breach = "stop" | "reject" | "count";
 
@@ -62,6 +67,11 @@ export interface Rule {
   /** a date from which on the rule holds: of the rows' `of` column, else of the day they are read */
   from?: string;
   of?: string;
+}
+
+/** `positive: fare > 0` and `positive: { check: fare > 0 }` mean the same. */
+export function ruleOf(rule: string | Rule): Rule {
+  return typeof rule === "string" ? { check: rule } : rule;
 }
 
 export interface Rejects {

@@ -1,4 +1,4 @@
-import type { DriftNote } from "../shape/drift.ts";
+import type { DriftNote } from "./drift.ts";
 import { grouped } from "../proof/decimal.ts";
 import type { SliceFigures, Verdict } from "../proof/verdict.ts";
 

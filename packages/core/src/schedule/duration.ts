@@ -23,3 +23,18 @@ export function durationWords(iso: string): string {
   const spoken = parts(iso).flatMap((count, at) => (count ? [`${count} ${words[at]}${count === 1 ? "" : "s"}`] : []));
   return spoken.join(" ") || "0 seconds";
 }
+
+/** Look-backs that read well, in seconds. */
+const roundLookBacks = [60, 120, 300, 600, 900, 1800, 3600, 7200, 14_400, 28_800, 43_200, 86_400];
+
+/**
+ * A look-back that would cover rows as late as `most` (an interval as PostgreSQL prints it, `00:03:12` or `1 day 02:00:00`) with
+ * half as much to spare, rounded up to a usual length.
+ */
+export function suggestLookBack(most: string): string {
+  const [, days = "0", hours = "0", minutes = "0", rest = "0"] = /^(?:(\d+) days? ?)?(?:(\d+):(\d+):(\d+))?/.exec(most) ?? [];
+  const seconds = 1.5 * (Number(days) * 86_400 + Number(hours) * 3600 + Number(minutes) * 60 + Number(rest) + 1);
+  const length = roundLookBacks.find((one) => one >= seconds) ?? Math.ceil(seconds / 86_400) * 86_400;
+  if (length >= 86_400) return `P${length / 86_400}D`;
+  return length >= 3600 ? `PT${length / 3600}H` : `PT${length / 60}M`;
+}

@@ -1,6 +1,6 @@
 import type { Dataset } from "../dataset/dataset.ts";
 import { admit, ExpressionError } from "../expression/parse.ts";
-import type { ComputedColumn, Load, Rule } from "../pipeline/pipeline.ts";
+import { computedColumn, type Load, type Rule, ruleOf } from "../pipeline/pipeline.ts";
 import { PlanError } from "../plan/error.ts";
 import { identifier } from "../sql/identifier.ts";
 import { canonicalType } from "../sql/type.ts";
@@ -32,15 +32,6 @@ export interface AnalysedRule extends Required<Omit<Rule, "from" | "of">> {
 export interface Analysis {
   columns: AnalysedColumn[];
   rules: AnalysedRule[];
-}
-
-/** `fare: fare_cents` and `fare: { as: fare_cents }` mean the same. */
-export function computedColumn(column: string | ComputedColumn): ComputedColumn {
-  return typeof column === "string" ? { as: column } : column;
-}
-
-export function ruleOf(rule: string | Rule): Rule {
-  return typeof rule === "string" ? { check: rule } : rule;
 }
 
 /** An expression's error with its place in the load's definition. */

@@ -1,10 +1,9 @@
 import type { Dataset, DatasetColumn } from "../dataset/dataset.ts";
-import type { Load } from "../pipeline/pipeline.ts";
+import { computedColumn, type Load } from "../pipeline/pipeline.ts";
+import { type DriftNote, driftWords } from "../run/drift.ts";
 import type { Failure } from "../run/run.ts";
 import { keeps } from "../sql/convert.ts";
-import { shortType } from "../sql/type.ts";
 import { admit } from "../expression/parse.ts";
-import { computedColumn } from "./analyse.ts";
 
 /** A source column as a load last knew it. */
 export interface KnownColumn {
@@ -12,17 +11,6 @@ export interface KnownColumn {
   type: string;
   /** true where it came new and the load's policy was to leave it */
   ignored?: boolean;
-}
-
-/** One way in which a source's columns are no longer those of the last load, and what came of it. */
-export interface DriftNote {
-  column: string;
-  kind: "added" | "widened" | "narrowed" | "changed" | "gone";
-  /** the type before; null for a new column */
-  from: string | null;
-  /** the type now; null for one that is gone */
-  to: string | null;
-  done: "taken" | "ignored" | "left out" | "widened" | "null" | "stopped";
 }
 
 export interface Drifted {
@@ -36,27 +24,6 @@ export interface Drifted {
   /** warehouse columns that keep the type known, so that values that don't fit it are rejections */
   held: Map<string, string>;
   stop: Failure | null;
-}
-
-/** `the new column note (text) is taken` */
-export function driftWords({ column, kind, from, to, done }: DriftNote): string {
-  const types = from && to ? ` from ${shortType(from)} to ${shortType(to)}` : "";
-  const outcomes: Record<DriftNote["done"], string> = {
-    taken: "it is taken",
-    ignored: "it is ignored",
-    "left out": "the load does not read it",
-    widened: "the target is widened",
-    null: "null is filled in",
-    stopped: "the load stops",
-  };
-  const facts: Record<DriftNote["kind"], string> = {
-    added: `the source has a new column ${column}${to ? ` (${shortType(to)})` : ""}`,
-    widened: `${column} was widened${types}`,
-    narrowed: `${column} was narrowed${types}`,
-    changed: `${column} changed${types}`,
-    gone: `the source no longer has ${column}`,
-  };
-  return `${facts[kind]}: ${outcomes[done]}`;
 }
 
 /** The source columns that a load's own expressions read; null where it takes every column. */

@@ -112,7 +112,7 @@ function filtered(filter: RejectedFilter, inline = false): { where: string; valu
 export function listRejected(filter: RejectedFilter, limit: number, offset = 0): { sql: string; values: string[] } {
   const { where, values } = filtered(filter);
   const columns = "id::text, number::text, pipeline, load, target, code, col, reason, message, to_json(key)::text AS key, original::text, to_char(at, 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"') AS at, left_run IS NOT NULL AS gone";
-  return { sql: `SELECT ${columns} FROM undercoat.rejected WHERE ${where} ORDER BY id DESC LIMIT ${Math.trunc(limit)} OFFSET ${Math.trunc(offset)}`, values };
+  return { sql: `SELECT ${columns} FROM undercoat.rejected WHERE ${where} ORDER BY rejected.id DESC LIMIT ${Math.trunc(limit)} OFFSET ${Math.trunc(offset)}`, values };
 }
 
 /** How many rejected rows each load has for each reason, the most frequent first. */

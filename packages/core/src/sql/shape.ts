@@ -5,6 +5,7 @@ import { identifier, identifiers, qualified, type TableName } from "./identifier
 import { literal, typedLiteral } from "./literal.ts";
 import { latestFirst, shapedValue } from "./read.ts";
 import { keyValues } from "./reject.ts";
+import { typeFamily } from "./type.ts";
 
 /**
  * How staged rows are checked and shaped. Faults are found first, set-wise: conditions that are certain and quick decide
@@ -47,6 +48,9 @@ export function createFault(plan: LoadPlan, stage: TableName): string {
     return `${begin} step := ${at + columns.length}; IF NOT coalesce(${fits}, true) THEN RETURN ARRAY['${code}', ${name}, ${reason}, v${at}::text]; END IF; PERFORM ${cast};`;
   });
   const names = `(ARRAY[${columns.map((column) => literal(column.name)).join(", ")}]::text[])[step % ${columns.length || 1} + 1]`;
+  // A text that reads like a date and names a day that the calendar lacks is told as that.
+  const dates = columns.filter((column) => typeFamily(column.type) === "moment").map((column) => literal(column.name));
+  const beyond = `CASE WHEN SQLSTATE = '22008'${dates.length ? ` AND ${names} IN (${dates.join(", ")})` : " AND false"} THEN ${names} || ' is not a date that exists' ELSE ${names} || ' is out of range' END`;
   const misfits = columns.map((column) => literal(`${column.name} ${keeps(column.type, column.given) ? "does not fit" : conversion("v", column.given, column.type).misfit}`));
   const values = columns.map((_, at) => `WHEN ${at + columns.length} THEN v${at}::text`).join(" ");
   return `CREATE FUNCTION pg_temp.fault(s ${qualified(stage)}) RETURNS text[] LANGUAGE plpgsql AS $fault$
@@ -56,7 +60,7 @@ ${steps.join("\n")}
 RETURN NULL;
 EXCEPTION WHEN data_exception OR program_limit_exceeded THEN
 IF step < ${columns.length} THEN RETURN ARRAY['expression', ${names}, ${names} || ' can''t be computed: ' || regexp_replace(SQLERRM, ': ".*$', ''), NULL]; END IF;
-RETURN ARRAY[CASE WHEN SQLSTATE IN ('22003', '22008') THEN 'range' ELSE 'type' END, ${names}, CASE WHEN SQLSTATE IN ('22003', '22008') THEN ${names} || ' is out of range' ELSE (ARRAY[${misfits.join(", ")}]::text[])[step % ${columns.length || 1} + 1] END, CASE step ${values || "WHEN -1 THEN NULL"} END];
+RETURN ARRAY[CASE WHEN SQLSTATE IN ('22003', '22008') THEN 'range' ELSE 'type' END, ${names}, CASE WHEN SQLSTATE IN ('22003', '22008') THEN ${beyond} ELSE (ARRAY[${misfits.join(", ")}]::text[])[step % ${columns.length || 1} + 1] END, CASE step ${values || "WHEN -1 THEN NULL"} END];
 END $fault$`;
 }
 

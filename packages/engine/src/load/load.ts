@@ -1,8 +1,9 @@
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, type Window, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
-import { driftWords } from "@undercoat/core/shape/drift";
+import { driftWords } from "@undercoat/core/run/drift";
 import { balances, type Failure, type Findings, isDue, type LoadProof, type Phase, type PhaseTime, type Scope, type Tally } from "@undercoat/core/run/run";
+import { durationWords } from "@undercoat/core/schedule/duration";
 import { formatTableName, parseTableName, type TableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { failureOf, isDataError, LoadFailure } from "../failure.ts";
@@ -199,7 +200,7 @@ export function windowWords(plan: LoadPlan, window: Window): string {
     case "all":
       return "reading the whole dataset";
     case "since":
-      return `reading ${watermark?.column} ≥ ${window.value}${watermark?.lookBack ? ` less ${watermark.lookBack}` : ""}`;
+      return `reading ${watermark?.column} ≥ ${window.value}${watermark?.lookBack ? ` less ${durationWords(watermark.lookBack)}` : ""}`;
     case "interval":
       return `reading ${window.column} from ${window.from} to ${window.to}`;
     case "slice":

@@ -3,7 +3,7 @@ import { type LoadPlan, type Window, windowFor } from "@undercoat/core/plan/plan
 import { grouped } from "@undercoat/core/proof/decimal";
 import type { Rehearsal } from "@undercoat/core/run/rehearsal";
 import { isDue, type Scope } from "@undercoat/core/run/run";
-import { driftWords } from "@undercoat/core/shape/drift";
+import { driftWords } from "@undercoat/core/run/drift";
 import { formatTableName, parseTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { LoadFailure } from "../failure.ts";
 import type { Source } from "../source/source.ts";
@@ -69,7 +69,7 @@ export function executeRehearsal(order: RehearsalOrder, source: Source, warehous
     for (const change of changes) report.line(`would run: ${change.message}`, change.sql);
     const { read, checked, rejected, accepted } = await staged(ends, { ...plan, read: { ...plan.read, limit } }, window, run.id, report, signal);
     report.phase("apply");
-    const weighed = await into.weigh(plan, checked.rows, accepted, existing);
+    const weighed = await into.weigh(plan, checked.rows, accepted, existing, report.line);
     const sweeps = plan.deletions !== null && isDue(scope) && planned.sweep && existing !== null;
     const marks = plan.deletions?.how !== "mark" || existing?.columns.some((column) => column.name === plan.deletions?.column);
     const gone = sweeps ? await findGone(marks ? plan : { ...plan, deletions: { ...plan.deletions, how: "remove" } as typeof plan.deletions }, from, into, report) : [];

@@ -87,7 +87,7 @@ export interface WarehouseSession extends WarehouseSnapshot {
   /** Rows that came after the watermark had passed them, and by how much at most; null where there were none. */
   late(plan: LoadPlan, rows: TableName, stored: string): Promise<{ rows: string; most: string } | null>;
   /** What an apply would do, without doing it. */
-  weigh(plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null): Promise<Weighed>;
+  weigh(plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null, told: Told): Promise<Weighed>;
   /** Some of the rows that were turned away, with their staged values. */
   rejectedExamples(plan: LoadPlan, stage: TableName): Promise<{ reason: string; values: Record<string, string | null> }[]>;
   apply(plan: LoadPlan, stage: TableName, read: string, told: Told): Promise<Applied>;

@@ -1,3 +1,4 @@
+import { setMaxListeners } from "node:events";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { rehearsalWords } from "@undercoat/core/run/rehearsal";
 import type { Phase, PhaseTime, RunStatus } from "@undercoat/core/run/run";
@@ -39,6 +40,8 @@ const usualParallel = 4;
 async function executeLoads(store: Store, run: RunRow, loads: RunLoadRow[], signal: AbortSignal, told: () => Promise<void>): Promise<void> {
   const definition = run.definition;
   const waits = await loadOrder(definition, (name) => store.credentials(name)).catch(() => new Map<string, string[]>());
+  // Each session of each load hears the signal.
+  setMaxListeners(0, signal);
   const rooms = new Map<string, number>();
   const room = async (name: string) => rooms.get(name) ?? (await store.credentials(name).then((found) => found.settings.parallel ?? usualParallel, () => 1));
   const running = new Map<string, Promise<void>>();

@@ -1,3 +1,4 @@
+import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { emptyTally, type RunKind, type Scope } from "@undercoat/core/run/run";
 import { PipelineRow, RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
@@ -12,6 +13,8 @@ export interface RunRequest {
   /** the loads concerned; all where absent */
   loads?: string[];
   wantsRows?: boolean;
+  /** a rehearsal's own definition, which is not saved */
+  definition?: Pipeline;
   /** a rehearsal's limit of rows */
   rowLimit?: number;
   /** why it runs, as a run's page says it: `by hand`, `on schedule` */
@@ -28,7 +31,7 @@ export async function requestRun(store: Store, queue: Queue, request: RunRequest
   if (!pipeline) throw new RunRefused(`There is no pipeline ${request.pipeline}`);
   const joining = request.kind === "load" && request.loads === undefined && pipeline.definition.joins !== undefined;
   // A source that can't be reached joins nothing; the run's own loads will say so.
-  const { definition, joined } = joining ? await withNewTables(store, pipeline.definition).catch(() => ({ definition: pipeline.definition, joined: [] })) : { definition: pipeline.definition, joined: [] };
+  const { definition, joined } = joining ? await withNewTables(store, pipeline.definition).catch(() => ({ definition: pipeline.definition, joined: [] })) : { definition: request.definition ?? pipeline.definition, joined: [] };
   const names = request.loads ?? Object.keys(definition.loads);
   const unknown = names.find((name) => !definition.loads[name]);
   if (unknown !== undefined) throw new RunRefused(`The pipeline ${request.pipeline} has no load ${unknown}`);

@@ -15,7 +15,7 @@ import { HttpProblem, notFound, problemAt } from "../problem.ts";
 import { PipelineRow, RunRow, SliceRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { definitionProblems } from "./definition.ts";
-import { previewLoad } from "./preview.ts";
+import { columnsOfBoth, previewLoad } from "./preview.ts";
 import { runView, summaries } from "./runs.ts";
 
 async function found(name: string): Promise<PipelineRow> {
@@ -84,6 +84,8 @@ const runRequest = Joi.object({
   rows: Joi.boolean().default(false),
   limit: Joi.number().integer().min(1).max(1_000_000_000),
   reason: Joi.string().max(200),
+  /** a rehearsal may be of a definition that is not saved yet */
+  definition: Joi.object().when("kind", { not: "rehearse", then: Joi.forbidden() }),
 });
 
 export const pipelines = routes()
@@ -141,8 +143,9 @@ export const pipelines = routes()
   })
   .post("/:name/run", requires("editor"), async (c) => {
     const { store, queue } = c.get("house");
-    const asked = await body<{ kind?: RunKind; loads?: string[]; scope?: Scope; rows?: boolean; limit?: number; reason?: string }>(c, runRequest);
+    const asked = await body<{ kind?: RunKind; loads?: string[]; scope?: Scope; rows?: boolean; limit?: number; reason?: string; definition?: Pipeline }>(c, runRequest);
     const kind = asked.kind ?? "load";
+    if (asked.definition) await refuseProblems(store, c.req.param("name"), asked.definition, asked.loads);
     const run = await requestRun(store, queue, {
       pipeline: c.req.param("name"),
       kind,
@@ -150,6 +153,7 @@ export const pipelines = routes()
       loads: asked.loads,
       wantsRows: asked.rows,
       rowLimit: asked.limit,
+      definition: asked.definition,
       reason: asked.reason ?? "by hand",
       requestedBy: signedIn(c).name,
     });
@@ -174,6 +178,10 @@ export const pipelines = routes()
     } finally {
       await snapshot.close();
     }
+  })
+  .post("/columns", requires("viewer"), async (c) => {
+    const asked = await body<{ from: Load["from"]; warehouse: string; table: string }>(c, Joi.object({ from: Joi.object().required(), warehouse: slug.required(), table: Joi.string().required() }));
+    return c.json(await columnsOfBoth(c.get("house").store, asked.from, asked.warehouse, asked.table));
   })
   .post("/preview", requires("viewer"), async (c) => {
     const asked = await body<{ pipeline: string; definition: Pipeline; load: string; limit?: number }>(

@@ -1,6 +1,7 @@
-import type { Preview, PreviewRow } from "@undercoat/core/api/api";
-import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import type { BothColumns, Preview, PreviewRow } from "@undercoat/core/api/api";
+import type { From, Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, stagedColumns, windowFor } from "@undercoat/core/plan/plan";
+import { parseTableName } from "@undercoat/core/sql/identifier";
 import { typeFamily } from "@undercoat/core/sql/type";
 import { reasonOf, windowWords } from "@undercoat/engine/load/load";
 import { type Planned, planFor } from "@undercoat/engine/load/planning";
@@ -54,6 +55,28 @@ async function heldRows({ plan, planned, rows }: Look, warehouse: WarehouseSnaps
   return new Map([...found].map(([key, { values }]) => [key, values]));
 }
 
+/** The columns of a load's source and of its target as they are, whatever its shape says. */
+export async function columnsOfBoth(store: Store, from: From, warehouse: string, table: string): Promise<BothColumns> {
+  const source = await sourceFor(await store.credentials(from.connection)).snapshot("undercoat columns");
+  try {
+    const target = await store
+      .credentials(warehouse)
+      .then((credentials) => warehouseFor(credentials).snapshot("undercoat columns"))
+      .catch(() => null);
+    try {
+      const [dataset, existing] = await Promise.all([source.describe(from), target ? target.describe(parseTableName(table)) : null]);
+      return {
+        source: dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType, notNull: column.notNull })),
+        held: existing?.columns.map((column) => ({ name: column.name, type: column.declared })) ?? null,
+      };
+    } finally {
+      await target?.close();
+    }
+  } finally {
+    await source.close();
+  }
+}
+
 /** How late rows came in the last runs of a load, within its look-back. */
 async function lateness(store: Store, pipeline: string, load: string, plan: LoadPlan): Promise<Preview["late"]> {
   if (!plan.read.watermark || typeFamily(plan.read.watermark.type) !== "moment") return null;
@@ -97,7 +120,7 @@ export async function previewLoad(store: Store, name: string, definition: Pipeli
       rows: [...turnedAway, ...seen.rows.map(beside)],
       sql: seen.sql,
       watermark,
-      reads: `${windowWords(plan, window)}${reasonOf(plan, { kind: "due" }, window, planned.existing !== null)}`,
+      reads: `${windowWords(plan, window).replace(/^reading /, "")}${reasonOf(plan, { kind: "due" }, window, planned.existing !== null)}`,
       held: planned.existing?.columns.map((column) => ({ name: column.name, type: column.declared })) ?? null,
       drift: planned.drifted.notes,
       late: await lateness(store, name, loadName, plan),

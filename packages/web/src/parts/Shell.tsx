@@ -65,7 +65,7 @@ function DockBar() {
     <footer className="dock" aria-live="off">
       {running ? (
         <>
-          <b>{running.kind === "prove" ? "Proving" : running.kind === "repair" ? "Repairing" : "Running"}</b>
+          <b>{running.kind === "prove" ? "Proving" : running.kind === "repair" ? "Repairing" : running.kind === "rehearse" ? "Rehearsing" : "Running"}</b>
           <Link to={`/runs/${running.run}`}>
             {running.title}
             {running.load && (

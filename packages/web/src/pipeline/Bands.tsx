@@ -1,14 +1,17 @@
 import type { Preview } from "@undercoat/core/api/api";
-import type { Load } from "@undercoat/core/pipeline/pipeline";
+import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import type { Problem } from "@undercoat/core/pipeline/schema";
 import { figureWords } from "@undercoat/core/proof/figure";
 import { durationWords } from "@undercoat/core/schedule/duration";
-import { shortType, typeFamily } from "@undercoat/core/sql/type";
+import { typeFamily } from "@undercoat/core/sql/type";
 import { Fragment } from "react";
-import { ColumnsEditor, ConditionEditor, ConnectionEditor, DatasetEditor, FiguresEditor, KeyEditor, ModeEditor, SliceEditor, TargetEditor, WatermarkEditor } from "./editors.tsx";
+import { ConditionEditor, ConnectionEditor, DatasetEditor, FiguresEditor, KeyEditor, ModeEditor, SliceEditor, TargetEditor, WatermarkEditor } from "./editors.tsx";
+import { DeletedEditor, deletedSentence } from "../shape/policies.tsx";
+import { ShapeBand } from "../shape/ShapeBand.tsx";
 import { Phrase } from "./Phrase.tsx";
 
 interface Props {
+  pipeline: { name: string; definition: Pipeline };
   load: Load;
   name: string;
   preview: Preview | undefined;
@@ -18,7 +21,7 @@ interface Props {
 }
 
 /** The load read as four sentences: From, Shape, Into, Prove. */
-export function Bands({ load, name, preview, problems, canEdit, onSet }: Props) {
+export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet }: Props) {
   const wrong = (...path: string[]) => problems.find((problem) => problem.path.join(".") === ["loads", name, ...path].join("."))?.message;
   const under = (...path: string[]) => problems.find((problem) => problem.path.join(".").startsWith(["loads", name, ...path].join(".")))?.message;
   const shared = { fixed: !canEdit };
@@ -33,8 +36,8 @@ export function Bands({ load, name, preview, problems, canEdit, onSet }: Props) 
         <h2>From</h2>
         <div>
           Rows of{" "}
-          <Phrase {...shared} label="Table or query" wrong={wrong("from", "table") ?? wrong("from", "query") ?? wrong("from")} width={420} editor={(close) => <DatasetEditor {...props(close)} />}>
-            {from.table ?? "a query"}
+          <Phrase {...shared} label="Table or query" wrong={wrong("from", "table") ?? wrong("from", "query") ?? wrong("from", "tables") ?? wrong("from")} width={420} editor={(close) => <DatasetEditor {...props(close)} />}>
+            {from.table ?? (from.tables ? Object.values(from.tables).join(", ") : "a query")}
           </Phrase>{" "}
           in{" "}
           <Phrase {...shared} label="Source connection" wrong={wrong("from", "connection")} editor={(close) => <ConnectionEditor {...props(close)} />}>
@@ -57,46 +60,11 @@ export function Bands({ load, name, preview, problems, canEdit, onSet }: Props) 
           <Phrase {...shared} label="Condition" wrong={wrong("from", "where")} editor={(close) => <ConditionEditor {...props(close)} />}>
             {from.where ? <code>{from.where}</code> : "no condition"}
           </Phrase>
-          .{from.query && <pre className="sql">{from.query}</pre>}
+          .{from.tables && <span> Each row is marked in <b className="mono">{from.origin}</b>.</span>}
+          {from.query && <pre className="sql">{from.query}</pre>}
         </div>
       </section>
-      <section className="band" aria-label="Shape">
-        <h2>Shape</h2>
-        <div>
-          Keep{" "}
-          <Phrase {...shared} label="Columns" wrong={under("columns")} width={560} editor={(close) => <ColumnsEditor {...props(close)} />}>
-            {preview ? (preview.unused.length ? `${preview.columns.length} of ${preview.sourceColumns.length} columns` : `all ${preview.columns.length} columns`) : "columns"}
-          </Phrase>
-          .
-          {preview && (
-            // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
-            <div role="region" aria-label="Pairs of columns" tabIndex={0} style={{ maxHeight: 232, overflow: "auto", marginTop: 6, fontSize: 13, lineHeight: 1.4 }}>
-              <table className="plain">
-                <thead>
-                  <tr>
-                    <th>Source</th>
-                    <td />
-                    <th>Warehouse column</th>
-                    <th>Type</th>
-                  </tr>
-                </thead>
-                <tbody>
-                  {preview.columns.map((column) => (
-                    <tr key={column.name}>
-                      <td className="mono">{column.source}</td>
-                      <td className="quiet">→</td>
-                      <td className="mono">
-                        {column.name} {column.key && <span className="badge bad" style={{ lineHeight: "16px", fontSize: 11, padding: "0 6px" }}>key</span>}
-                      </td>
-                      <td className="quiet">{shortType(column.type)}</td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            </div>
-          )}
-        </div>
-      </section>
+      <ShapeBand pipeline={pipeline} load={load} name={name} preview={preview} problems={problems} canEdit={canEdit} onSet={onSet} />
       <section className="band" aria-label="Into">
         <h2>Into</h2>
         <div>
@@ -115,7 +83,17 @@ export function Bands({ load, name, preview, problems, canEdit, onSet }: Props) 
           <Phrase {...shared} label="Mode" wrong={wrong("into", "mode") ?? wrong()} width={360} editor={(close) => <ModeEditor {...props(close)} />}>
             {into.mode}
           </Phrase>
-          {into.mode === "upsert" ? ": new rows are added, changed rows updated, rows gone from the source kept." : into.mode === "append" ? ": new rows are added, none is changed, rows gone from the source kept." : ", all rows by the source's at every run."}
+          {into.mode === "replace" ? (
+            ", all rows by the source's at every run."
+          ) : (
+            <>
+              {into.mode === "upsert" ? ": new rows are added, changed rows updated, rows gone from the source " : ": new rows are added, none is changed, rows gone from the source "}
+              <Phrase {...shared} label="Deletions" wrong={under("into", "deleted") ?? under("into", "deletions")} editor={(close) => <DeletedEditor load={load} onSet={onSet} close={close} />}>
+                {deletedSentence(load)}
+              </Phrase>
+              .
+            </>
+          )}
         </div>
       </section>
       <section className="band" aria-label="Prove">

@@ -16,8 +16,11 @@ import { ErrorNote, StatusBadge } from "../parts/words.tsx";
 import { TablePicker } from "../pipelines/TablePicker.tsx";
 import { Bands } from "./Bands.tsx";
 import { useDraft } from "./draft.ts";
+import { JoinsEditor, joinsSentence } from "./JoinsEditor.tsx";
+import { ManyLoads } from "./ManyLoads.tsx";
 import { Phrase } from "./Phrase.tsx";
 import { PreviewPane } from "./PreviewPane.tsx";
+import { RehearsalNote, useRehearsal } from "./Rehearse.tsx";
 import { ScheduleEditor } from "./ScheduleEditor.tsx";
 
 export default function PipelinePage() {
@@ -66,6 +69,7 @@ function Workbench({ view }: { view: PipelineView }) {
   const canEdit = useCanEdit();
   const draft = useDraft(view.name, view.definition, view.updatedAt);
   const [adding, setAdding] = useState(false);
+  const [many, setMany] = useState(false);
   const [deleting, setDeleting] = useState(false);
   const names = Object.keys(draft.definition.loads);
   const name = asked && draft.definition.loads[asked] ? asked : (names[0] ?? "");
@@ -94,6 +98,7 @@ function Workbench({ view }: { view: PipelineView }) {
     },
   });
   const run = useRun();
+  const rehearsal = useRehearsal(view.name);
   const start = () => {
     if (canEdit && !draft.changed) run.mutate({ pipeline: view.name });
   };
@@ -129,9 +134,23 @@ function Workbench({ view }: { view: PipelineView }) {
           ))}
         </nav>
         {canEdit && (
-          <button type="button" className="link" style={{ margin: "8px 0 18px" }} onClick={() => setAdding(true)}>
-            Add loads
-          </button>
+          <p style={{ margin: "8px 0 18px" }}>
+            <button type="button" className="link" onClick={() => setAdding(true)}>
+              Add loads
+            </button>
+            {names.length > 1 && (
+              <>
+                <br />
+                <button type="button" className="link" onClick={() => setMany(true)}>
+                  Many at once
+                </button>
+              </>
+            )}
+            <br />
+            <Phrase fixed={!canEdit} label="Joining tables" editor={(close) => <JoinsEditor definition={draft.definition} onSet={draft.change} close={close} />}>
+              {joinsSentence(draft.definition)}
+            </Phrase>
+          </p>
         )}
         <div className="quiet strong" style={{ marginTop: 8 }}>Runs</div>
         <Phrase fixed={!canEdit} label="Schedule" editor={(close) => <ScheduleEditor view={view} close={close} />}>
@@ -147,6 +166,8 @@ function Workbench({ view }: { view: PipelineView }) {
         )}
         <p style={{ marginTop: 8 }}>
           <Link to={`/runs?pipeline=${view.name}`}>All its runs</Link>
+          <br />
+          <Link to={`/rejected?load=${view.name}/${name}`}>Rejected rows of {name}</Link>
         </p>
         {canEdit && (
           <p style={{ marginTop: 26 }}>
@@ -162,6 +183,9 @@ function Workbench({ view }: { view: PipelineView }) {
           <div className="actions">
             {draft.changed ? (
               <>
+                <Button variant="outline" loading={rehearsal.busy} onClick={() => rehearsal.start.mutate({ load: name, definition: draft.definition })}>
+                  Rehearse
+                </Button>
                 <Button variant="default" onClick={draft.undo}>
                   Undo
                 </Button>
@@ -175,6 +199,9 @@ function Workbench({ view }: { view: PipelineView }) {
             ) : (
               canEdit && (
                 <>
+                  <Button variant="outline" loading={rehearsal.busy} onClick={() => rehearsal.start.mutate({ load: name, definition: draft.definition })}>
+                    Rehearse
+                  </Button>
                   <Button variant="outline" onClick={() => run.mutate({ pipeline: view.name, kind: "prove", reason: "by hand" })}>
                     Prove now
                   </Button>
@@ -188,7 +215,7 @@ function Workbench({ view }: { view: PipelineView }) {
         </div>
         <ErrorNote error={run.error ?? remove.error} />
         {save.error && <ErrorNote error={save.error} />}
-        {load && <Bands load={load} name={name} preview={preview.data} problems={problems} canEdit={canEdit} onSet={(next) => draft.changeLoad(name, next)} />}
+        {load && <Bands pipeline={{ name: view.name, definition: draft.definition }} load={load} name={name} preview={preview.data} problems={problems} canEdit={canEdit} onSet={(next) => draft.changeLoad(name, next)} />}
         {canEdit && names.length > 1 && (
           <p style={{ marginTop: 14 }}>
             <button
@@ -207,7 +234,9 @@ function Workbench({ view }: { view: PipelineView }) {
         )}
       </section>
       <section aria-label="Rows">
-        <PreviewPane preview={preview.data} error={preview.error} busy={preview.isFetching} />
+        <PreviewPane preview={preview.data} error={preview.error} busy={preview.isFetching}>
+          <RehearsalNote pipeline={view.name} load={name} rehearsal={rehearsal} definition={draft.definition} />
+        </PreviewPane>
       </section>
       {adding && (
         <AddLoads
@@ -217,6 +246,17 @@ function Workbench({ view }: { view: PipelineView }) {
             draft.change({ ...draft.definition, loads: { ...draft.definition.loads, ...loads } });
             setAdding(false);
             navigate(`/pipelines/${view.name}/${Object.keys(loads)[0] ?? ""}`);
+          }}
+        />
+      )}
+      {many && (
+        <ManyLoads
+          definition={draft.definition}
+          onClose={() => setMany(false)}
+          onRun={draft.changed ? null : (loads) => run.mutate({ pipeline: view.name, loads })}
+          onSet={(definition) => {
+            draft.change(definition);
+            setMany(false);
           }}
         />
       )}

@@ -1,6 +1,9 @@
+import { Popover, TextInput } from "@mantine/core";
 import type { Preview, PreviewRow } from "@undercoat/core/api/api";
+import { subtract } from "@undercoat/core/proof/decimal";
+import { driftWords } from "@undercoat/core/run/drift";
 import { typeFamily } from "@undercoat/core/sql/type";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { counted } from "../parts/format.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 import { ErrorNote } from "../parts/words.tsx";
@@ -14,12 +17,13 @@ function told(value: string | null): string {
   return value.replace(/^(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)\.\d+\+00$/, "$1");
 }
 
-function Cell({ row, column, fresh }: { row: PreviewRow; column: string; fresh: boolean }) {
+const fresh = (row: PreviewRow) => row.held === null && row.rejected === null;
+const moved = (row: PreviewRow, column: string) => row.held !== null && (row.held[column] ?? null) !== (row.values[column] ?? null);
+
+function Cell({ row, column }: { row: PreviewRow; column: string }) {
   const value = row.values[column] ?? null;
   const before = row.held?.[column] ?? null;
-  const text = <span className={value === null || value === "" ? "quiet" : undefined}>{told(value)}</span>;
-  if (fresh) return text;
-  if (before === value) return text;
+  if (!moved(row, column)) return <span className={value === null || value === "" ? "quiet" : undefined}>{row.rejected && value === null ? "" : told(value)}</span>;
   return (
     <>
       <span className="was">{told(before)}</span>
@@ -28,50 +32,120 @@ function Cell({ row, column, fresh }: { row: PreviewRow; column: string; fresh: 
   );
 }
 
-/** Real rows as the load would write them, old beside new. */
-export function PreviewPane({ preview, error, busy }: { preview: Preview | undefined; error: unknown; busy: boolean }) {
+interface Order {
+  column: string;
+  down: boolean;
+}
+
+/** Numbers of any length by their exact difference, other values by their text; nulls last. */
+function compare(a: string | null, b: string | null, number: boolean): number {
+  if (a === null || b === null) return a === b ? 0 : a === null ? 1 : -1;
+  const difference = number ? subtract(a, b) : null;
+  if (difference !== null) return difference.startsWith("-") ? -1 : /^0(\.0+)?$/.test(difference) ? 0 : 1;
+  return a < b ? -1 : a > b ? 1 : 0;
+}
+
+function State({ row, changed, exists }: { row: PreviewRow; changed: boolean; exists: boolean }): ReactNode {
+  if (row.rejected) return <span className="lead">rejected</span>;
+  if (exists && fresh(row)) return <span className="now">new</span>;
+  return changed ? <span className="quiet">changed</span> : null;
+}
+
+/** Which columns the table of rows shows; a matter of looking, not of loading. */
+function ColumnChooser({ names, hidden, onChange }: { names: string[]; hidden: ReadonlySet<string>; onChange: (hidden: ReadonlySet<string>) => void }) {
+  return (
+    <Popover position="bottom-end" withArrow shadow="md" trapFocus returnFocus>
+      <Popover.Target>
+        <button type="button" className="link nowrap">
+          {hidden.size ? `${names.length - hidden.size} of ${names.length} columns` : "columns"}
+        </button>
+      </Popover.Target>
+      <Popover.Dropdown>
+        <fieldset style={{ border: 0, padding: 0, margin: 0, maxHeight: 320, overflow: "auto" }}>
+          <legend className="quiet">Columns shown here</legend>
+          {names.map((name) => (
+            <label key={name} className="mono" style={{ display: "block" }}>
+              <input
+                type="checkbox"
+                checked={!hidden.has(name)}
+                onChange={() => {
+                  const next = new Set(hidden);
+                  if (!next.delete(name)) next.add(name);
+                  onChange(next);
+                }}
+              />{" "}
+              {name}
+            </label>
+          ))}
+        </fieldset>
+      </Popover.Dropdown>
+    </Popover>
+  );
+}
+
+/** Real rows as the load would write them, old beside new, and those it would turn away. `children` is what a rehearsal says. */
+export function PreviewPane({ preview, error, busy, children }: { preview: Preview | undefined; error: unknown; busy: boolean; children?: ReactNode }) {
   const [sqlShown, setSqlShown] = useState(false);
+  const [wanted, setWanted] = useState("");
+  const [order, setOrder] = useState<Order | null>(null);
+  const [hidden, setHidden] = useState<ReadonlySet<string>>(new Set());
   if (error) return <ErrorNote error={error} />;
   if (!preview) return <p className="quiet">{busy ? "Reading rows from the source" : ""}</p>;
-  const fresh = (row: PreviewRow) => row.held === null;
-  const changed = (row: PreviewRow) => row.held !== null && preview.columns.some((column) => (row.held?.[column.name] ?? null) !== (row.values[column.name] ?? null));
+  const changed = (row: PreviewRow) => preview.columns.some((column) => moved(row, column.name));
   // What a run would change stands next to the key, where it is seen without scrolling.
-  const moving = (name: string) => preview.rows.some((row) => row.held !== null && (row.held[name] ?? null) !== (row.values[name] ?? null));
+  const moving = (name: string) => preview.rows.some((row) => moved(row, name));
   const rank = (column: Preview["columns"][number]) => (column.key ? 0 : moving(column.name) ? 1 : 2);
-  const columns = [...preview.columns].sort((a, b) => rank(a) - rank(b));
-  const news = preview.rows.filter(fresh).length;
-  const changes = preview.rows.filter(changed).length;
-  const sentence = !preview.held !== null
-    ? "The table is not loaded yet: the next run makes it and loads every row."
-    : preview.rows.length === 0
-      ? "The source has nothing new."
-      : `Of these, ${news} would be new, ${changes} changed and ${preview.rows.length - news - changes} the same. Nothing has been written.`;
+  const columns = preview.columns.filter((column) => !hidden.has(column.name)).sort((a, b) => rank(a) - rank(b));
+  const held = preview.held !== null;
+  const count = { new: preview.rows.filter(fresh).length, changed: preview.rows.filter(changed).length, rejected: preview.rows.filter((row) => row.rejected !== null).length };
+  const same = preview.rows.length - count.new - count.changed - count.rejected;
+  const sentence = preview.rows.length === 0 ? "The source has nothing new." : `Of these, ${count.new} would be new, ${count.changed} changed, ${same} the same${count.rejected ? ` and ${count.rejected} rejected` : ""}.`;
+  const needle = wanted.toLowerCase();
+  const rows = preview.rows.filter((row) => needle === "" || [...Object.values(row.values), row.rejected].some((value) => value?.toLowerCase().includes(needle)));
+  if (order) {
+    const number = numeric(preview.columns.find((column) => column.name === order.column)?.type ?? "");
+    rows.sort((a, b) => (order.down ? -1 : 1) * compare(a.values[order.column] ?? null, b.values[order.column] ?? null, number));
+  }
   return (
     <>
       <div className="head" style={{ marginBottom: 6 }}>
         <h2>As it would be loaded</h2>
         <span className="quiet nowrap">{preview.rows.length ? `the newest ${counted(preview.rows.length, "row")}` : "no rows"}</span>
       </div>
+      {preview.drift.map((note) => (
+        <p key={`${note.column} ${note.kind}`} className="note" style={{ margin: "0 0 8px" }}>
+          Since the last run {driftWords(note)}.
+        </p>
+      ))}
+      <div style={{ display: "flex", gap: 12, alignItems: "center", marginBottom: 6 }}>
+        <TextInput size="xs" style={{ flex: 1 }} aria-label="Filter rows" placeholder="Filter as you type" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} />
+        <ColumnChooser names={preview.columns.map((column) => column.name)} hidden={hidden} onChange={setHidden} />
+      </div>
       {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
-      <section className="rows-scroll" style={{ maxHeight: 380, opacity: busy ? 0.6 : 1 }} tabIndex={0} aria-label="Rows as they would be loaded">
+      <section className="rows-scroll" style={{ maxHeight: 330, opacity: busy ? 0.6 : 1 }} tabIndex={0} aria-label="Rows as they would be loaded">
         <table className="plain mono" style={{ fontSize: 12 }}>
           <thead>
             <tr>
               <td />
               {columns.map((column) => (
-                <th key={column.name} className={numeric(column.type) ? "right" : undefined}>
-                  {column.name}
+                <th key={column.name} className={numeric(column.type) ? "right" : undefined} aria-sort={order?.column === column.name ? (order.down ? "descending" : "ascending") : undefined}>
+                  <button type="button" className="sorter" onClick={() => setOrder(order?.column === column.name ? (order.down ? null : { column: column.name, down: true }) : { column: column.name, down: false })}>
+                    {column.name}
+                    {order?.column === column.name ? (order.down ? " ↓" : " ↑") : ""}
+                  </button>
                 </th>
               ))}
             </tr>
           </thead>
           <tbody>
-            {preview.rows.map((row, at) => (
-              <tr key={at}>
-                <td>{preview.held !== null && fresh(row) ? <span className="now">new</span> : changed(row) ? <span className="quiet">changed</span> : null}</td>
+            {rows.map((row, at) => (
+              <tr key={at} title={row.rejected ?? undefined}>
+                <td>
+                  <State row={row} changed={changed(row)} exists={held} />
+                </td>
                 {columns.map((column) => (
-                  <td key={column.name} className={`nowrap${numeric(column.type) ? " right" : ""}`} style={{ maxWidth: 260, overflow: "hidden", textOverflow: "ellipsis" }} title={row.values[column.name] ?? "null"}>
-                    <Cell row={row} column={column.name} fresh={fresh(row)} />
+                  <td key={column.name} className={`nowrap${numeric(column.type) ? " right" : ""}`} style={{ maxWidth: 260, overflow: "hidden", textOverflow: "ellipsis" }} title={row.rejected ?? row.values[column.name] ?? "null"}>
+                    <Cell row={row} column={column.name} />
                   </td>
                 ))}
               </tr>
@@ -79,14 +153,14 @@ export function PreviewPane({ preview, error, busy }: { preview: Preview | undef
           </tbody>
         </table>
       </section>
-      <div className="note" style={{ marginTop: 16, background: "var(--chalk)" }}>
+      {count.rejected > 0 && <p className="lead" style={{ fontSize: 13, marginTop: 6 }}>{[...new Set(preview.rows.flatMap((row) => row.rejected ?? []))].slice(0, 3).join("; ")}</p>}
+      <div className="note" style={{ marginTop: 14, background: "var(--chalk)" }}>
         <h3>If it ran now</h3>
-        <p>{sentence}</p>
-        {preview.watermark && (
-          <p className="quiet">
-            It would read from the watermark <span className="mono">{preview.watermark}</span>.
-          </p>
-        )}
+        <p>
+          It would read {preview.reads}
+          . {sentence} Nothing has been written.
+        </p>
+        {children}
         <button type="button" className="link" onClick={() => setSqlShown(!sqlShown)} aria-expanded={sqlShown}>
           {sqlShown ? "Hide the SQL" : "See the SQL"}
         </button>

@@ -1,14 +1,16 @@
-import { Button, Checkbox, MultiSelect, NumberInput, Radio, Select, Stack, Textarea, TextInput } from "@mantine/core";
+import { MultiSelect, NumberInput, Radio, Select, Stack, Textarea, TextInput } from "@mantine/core";
 import type { ConnectionView, Preview } from "@undercoat/core/api/api";
 import type { DatasetSummary } from "@undercoat/core/dataset/dataset";
 import type { Load, Mode, ProofBy, SliceUnit } from "@undercoat/core/pipeline/pipeline";
 import { formatFigure, parseFigure } from "@undercoat/core/proof/figure";
+import { durationWords, suggestLookBack } from "@undercoat/core/schedule/duration";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { canBeWatermark, shortType, typeFamily } from "@undercoat/core/sql/type";
 import { useQuery } from "@tanstack/react-query";
-import { type FormEvent, type ReactNode, useState } from "react";
+import { useState } from "react";
 import { api } from "../api/client.ts";
-import { zone } from "../parts/format.ts";
+import { counted, zone } from "../parts/format.ts";
+import { Form, inPopover } from "./Form.tsx";
 
 /** The small forms behind a band's phrases. Each gets the load and gives the changed one; Enter sets, Esc leaves it as it was. */
 interface EditorProps {
@@ -18,65 +20,54 @@ interface EditorProps {
   close: () => void;
 }
 
-function Form({ onSubmit, children, disabled }: { onSubmit: () => void; children: ReactNode; disabled?: boolean }) {
-  return (
-    <form
-      onSubmit={(event: FormEvent) => {
-        event.preventDefault();
-        event.stopPropagation();
-        onSubmit();
-      }}
-      onKeyDown={(event) => {
-        // In a field of several lines Enter is a line; Ctrl+Enter sets.
-        if (event.key !== "Enter" || !(event.ctrlKey || event.metaKey) || disabled) return;
-        event.preventDefault();
-        event.stopPropagation();
-        onSubmit();
-      }}
-    >
-      <Stack gap="sm">
-        {children}
-        <div className="right">
-          <Button type="submit" size="xs" disabled={disabled}>
-            Set
-          </Button>
-        </div>
-      </Stack>
-    </form>
-  );
-}
-
-const inPopover = { comboboxProps: { withinPortal: false } };
-
 /** Leaves out what a load's new dataset may not have. */
 function fromElsewhere(load: Load, from: Load["from"]): Load {
-  const { columns: _, ...rest } = load;
+  const { columns: _, rules: __, ...rest } = load;
   return { ...rest, from };
 }
 
+/** A mark for a table among several of one shape: what tells its name from the others'. */
+function markOf(table: string, tables: readonly string[]): string {
+  const bare = (name: string) => name.split(".").at(-1)?.replaceAll('"', "") ?? name;
+  const names = tables.map(bare);
+  const first = names[0] ?? "";
+  let shared = 0;
+  while (names.length > 1 && shared < first.length && names.every((name) => name[shared] === first[shared])) shared++;
+  return bare(table).slice(shared).replace(/^_+/, "") || bare(table);
+}
+
 export function DatasetEditor({ load, onSet, close }: EditorProps) {
-  const [kind, setKind] = useState(load.from.query ? "query" : "table");
+  const [kind, setKind] = useState(load.from.query ? "query" : load.from.tables ? "tables" : "table");
+  const [tables, setTables] = useState<string[]>(Object.values(load.from.tables ?? {}));
+  const [origin, setOrigin] = useState(load.from.origin ?? "origin");
   const [table, setTable] = useState(load.from.table ?? "");
   const [query, setQuery] = useState(load.from.query ?? "SELECT …\nFROM …");
   const datasets = useQuery({ queryKey: ["datasets", load.from.connection], queryFn: () => api.get<DatasetSummary[]>(`/connections/${load.from.connection}/datasets`) });
   const names = (datasets.data ?? []).map((row) => formatTableName({ schema: row.schema, table: row.name }));
   return (
     <Form
-      disabled={kind === "table" ? !table : !query.trim()}
+      disabled={kind === "table" ? !table : kind === "tables" ? tables.length === 0 || !origin.trim() : !query.trim()}
       onSubmit={() => {
-        const { table: _t, query: _q, ...from } = load.from;
-        onSet(fromElsewhere(load, { ...from, ...(kind === "table" ? { table } : { query }) }));
+        const { table: _t, query: _q, tables: _s, origin: _o, ...from } = load.from;
+        const several = { tables: Object.fromEntries(tables.map((name) => [markOf(name, tables), name])), origin: origin.trim() };
+        onSet(fromElsewhere(load, { ...from, ...(kind === "table" ? { table } : kind === "tables" ? several : { query }) }));
         close();
       }}
     >
       <Radio.Group value={kind} onChange={setKind} label="Read from">
         <Stack gap={4} mt={4}>
           <Radio value="table" label="a table or view" />
+          <Radio value="tables" label="several tables of one shape" />
           <Radio value="query" label="a query that only reads" />
         </Stack>
       </Radio.Group>
       {kind === "table" ? (
         <Select label="Table" data={[...new Set([...(table ? [table] : []), ...names])]} value={table} onChange={(value) => setTable(value ?? "")} searchable {...inPopover} />
+      ) : kind === "tables" ? (
+        <>
+          <MultiSelect label="Tables" data={[...new Set([...tables, ...names])]} value={tables} onChange={setTables} searchable maxDropdownHeight={180} {...inPopover} />
+          <TextInput label="Column that says where a row came from" description={tables.length ? `It holds ${tables.map((name) => markOf(name, tables)).join(", ")}; put it into the key` : undefined} value={origin} onChange={(event) => setOrigin(event.currentTarget.value)} classNames={{ input: "mono" }} />
+        </>
       ) : (
         <Textarea label="Query" value={query} onChange={(event) => setQuery(event.currentTarget.value)} autosize minRows={6} maxRows={14} classNames={{ input: "mono" }} />
       )}
@@ -137,67 +128,15 @@ export function WatermarkEditor({ load, preview, onSet, close }: EditorProps) {
         onChange={setColumn}
         {...inPopover}
       />
+      {column && preview?.late && (
+        <p className="quiet" style={{ fontSize: 13 }}>
+          In {counted(preview.late.runs, "run")}, rows came up to <b className="mono">{preview.late.most}</b> late.{" "}
+          <button type="button" className="link" onClick={() => setLookBack(suggestLookBack(preview.late?.most ?? ""))}>
+            Look back {durationWords(suggestLookBack(preview.late.most))}
+          </button>
+        </p>
+      )}
       {column && <TextInput label="Looking back" description={moment ? "An ISO 8601 duration, such as PT10M; it covers rows that are committed late" : "A whole number; it covers rows that are committed late"} value={lookBack} onChange={(event) => setLookBack(event.currentTarget.value)} />}
-    </Form>
-  );
-}
-
-export function ColumnsEditor({ load, preview, onSet, close }: EditorProps) {
-  const source = preview?.sourceColumns ?? [];
-  const [names, setNames] = useState<Record<string, string>>(() => {
-    const pairs = load.columns ? Object.entries(load.columns).map(([name, column]) => [column, name] as const) : source.map((entry) => [entry.name, entry.name] as const);
-    return Object.fromEntries(pairs);
-  });
-  const [wanted, setWanted] = useState("");
-  const shown = source.filter((entry) => entry.name.toLowerCase().includes(wanted.toLowerCase()));
-  const used = source.filter((entry) => names[entry.name] !== undefined);
-  const repeated = used.find((entry, at) => used.findIndex((other) => names[other.name] === names[entry.name]) < at);
-  const empty = used.find((entry) => names[entry.name] === "");
-  return (
-    <Form
-      disabled={used.length === 0 || repeated !== undefined || empty !== undefined}
-      onSubmit={() => {
-        const plain = used.length === source.length && used.every((entry) => names[entry.name] === entry.name);
-        const { columns: _, ...rest } = load;
-        onSet(plain ? rest : { ...rest, columns: Object.fromEntries(used.map((entry) => [names[entry.name] ?? entry.name, entry.name])) });
-        close();
-      }}
-    >
-      <TextInput aria-label="Filter columns" placeholder="Filter as you type" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} />
-      <div style={{ maxHeight: 300, overflow: "auto" }}>
-        <table className="plain">
-          <thead>
-            <tr>
-              <th>Load</th>
-              <th>Source column</th>
-              <th>Warehouse column</th>
-            </tr>
-          </thead>
-          <tbody>
-            {shown.map((entry) => (
-              <tr key={entry.name}>
-                <td>
-                  <Checkbox
-                    size="xs"
-                    aria-label={`Load ${entry.name}`}
-                    checked={names[entry.name] !== undefined}
-                    onChange={(event) => {
-                      const { [entry.name]: _, ...others } = names;
-                      setNames(event.currentTarget.checked ? { ...names, [entry.name]: entry.name } : others);
-                    }}
-                  />
-                </td>
-                <td className="mono">
-                  {entry.name} <span className="quiet">{shortType(entry.type)}</span>
-                </td>
-                <td>{names[entry.name] !== undefined && <TextInput size="xs" aria-label={`Name of ${entry.name} in the warehouse`} value={names[entry.name]} onChange={(event) => setNames({ ...names, [entry.name]: event.currentTarget.value })} classNames={{ input: "mono" }} />}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
-      {repeated && <p className="wrong-text">Two columns are named {names[repeated.name]}.</p>}
-      {empty && <p className="wrong-text">{empty.name} has no name in the warehouse.</p>}
     </Form>
   );
 }

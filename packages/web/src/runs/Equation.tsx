@@ -28,7 +28,7 @@ export function Equation({ tally, counting }: { tally: Tally; counting: boolean 
         </Fragment>
       ))}
       {tally.deleted !== "0" && (
-        <div>
+        <div style={{ borderLeft: "1px solid var(--line-strong)", paddingLeft: 20 }}>
           <b>{grouped(tally.deleted)}</b>
           <span className="quiet">deleted beside</span>
         </div>

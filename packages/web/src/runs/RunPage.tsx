@@ -1,17 +1,20 @@
 import { Button, Modal } from "@mantine/core";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import type { RunLine, RunLoadView, RunView } from "@undercoat/core/api/api";
-import { addTallies, balances } from "@undercoat/core/run/run";
+import { driftWords } from "@undercoat/core/run/drift";
+import { addTallies, balances, reasonWords } from "@undercoat/core/run/run";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api } from "../api/client.ts";
 import type { Progress } from "../api/events.ts";
-import { bytes, exactTime, grouped, moment, seconds } from "../parts/format.ts";
+import { bytes, counted, exactTime, grouped, moment, seconds } from "../parts/format.ts";
+import { useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 import { ErrorNote, FailureNote, reasonOf, StatusBadge } from "../parts/words.tsx";
 import { Equation } from "./Equation.tsx";
 import { Phases } from "./Phases.tsx";
+import { RehearsalView } from "./RehearsalView.tsx";
 
 const active = (run: RunView) => run.status === "queued" || run.status === "running";
 
@@ -51,6 +54,7 @@ function Lines({ run }: { run: RunView }) {
 }
 
 function ProofWords({ load }: { load: RunLoadView }) {
+  if (load.trouble) return <span className="lead" title={load.trouble}>not possible: {load.trouble}</span>;
   if (!load.slices || load.proof === null) return <span className="quiet">{load.status === "finished" ? "unproved" : "–"}</span>;
   const { all, agreeing } = load.slices;
   const agreed = load.verdict === "proved";
@@ -58,6 +62,7 @@ function ProofWords({ load }: { load: RunLoadView }) {
   return (
     <Link to={`/proofs/${load.proof}`} className={`strong ${agreed ? "good" : "lead"}`}>
       {load.verdict === "unproved" ? "nothing touched, nothing to prove" : slices}
+      {load.without && load.without !== "0" ? `, less the ${grouped(load.without)} rejected` : ""}
     </Link>
   );
 }
@@ -77,7 +82,8 @@ export default function RunPage() {
   const { data: run, error } = useQuery({ queryKey: ["runs", id], queryFn: () => api.get<RunView>(`/runs/${id}`), refetchInterval: ({ state }) => (state.data && active(state.data) ? 2000 : false) });
   const { data: progress } = useQuery<Record<string, Progress>>({ queryKey: ["progress", Number(id)], queryFn: () => ({}), staleTime: Number.POSITIVE_INFINITY });
   const cancel = useMutation({ mutationFn: () => api.post(`/runs/${id}/cancel`) });
-  const again = useMutation({ mutationFn: () => api.post<RunView>(`/runs/${id}/again`), onSuccess: (next) => navigate(`/runs/${next.id}`) });
+  const again = useMutation({ mutationFn: (unfinished: boolean) => api.post<RunView>(`/runs/${id}/again`, { unfinished }), onSuccess: (next) => navigate(`/runs/${next.id}`) });
+  const start = useRun();
   if (error) return <main className="page"><ErrorNote error={error} /></main>;
   if (!run) return <main className="page" aria-busy="true" />;
   // While a load reads, what it has read so far counts already.
@@ -87,6 +93,8 @@ export default function RunPage() {
   const disagreeing = run.loads.find((load) => load.verdict === "disagrees");
   const proof = (disagreeing ?? run.loads.find((load) => load.proof !== null))?.proof;
   const live = active(run);
+  const left = run.loads.filter((load) => load.status !== "finished").length;
+  const rehearsed = run.loads.flatMap((load) => load.rehearsal ?? []);
   return (
     <main className="page">
       <div className="head">
@@ -109,8 +117,18 @@ export default function RunPage() {
             </Button>
           )}
           {canEdit && !live && (
-            <Button variant="outline" loading={again.isPending} onClick={() => again.mutate()}>
-              Run again
+            <Button variant="outline" loading={again.isPending} onClick={() => again.mutate(false)}>
+              {run.kind === "rehearse" ? "Rehearse again" : "Run again"}
+            </Button>
+          )}
+          {canEdit && !live && left > 0 && left < run.loads.length && (
+            <Button variant="outline" loading={again.isPending} onClick={() => again.mutate(true)}>
+              Run the {counted(left, "load")} left undone
+            </Button>
+          )}
+          {run.kind === "rehearse" && canEdit && !live && (
+            <Button loading={start.isPending} onClick={() => start.mutate({ pipeline: run.pipeline, loads: run.loads.map((load) => load.load), reason: `as rehearsed in run ${run.id}` })}>
+              Run it now
             </Button>
           )}
           {proof !== undefined && proof !== null && (
@@ -126,14 +144,17 @@ export default function RunPage() {
         <section className="panel" aria-label="Tally" style={{ display: "flex", justifyContent: "space-between", gap: 24, alignItems: "center", margin: "10px 0" }}>
           <Equation tally={tally} counting={live} />
           <div className="right">
-            <h2 className={live ? "quiet" : balances(tally) ? "good" : "lead"}>{live ? "Counting" : balances(tally) ? "The tally balances" : "The tally does not balance"}</h2>
+            <h2 className={live ? "quiet" : balances(tally) ? "good" : "lead"}>{live ? "Counting" : run.kind === "rehearse" ? "Nothing was written" : balances(tally) ? "The tally balances" : "The tally does not balance"}</h2>
             <span className="quiet">
               {seconds(run.startedAt, run.finishedAt ?? (live ? new Date().toISOString() : null))} · {bytes(moved)}
-              {marks.length === 1 && ` · watermark now ${marks[0]?.slice(0, 19)}`}
+              {marks.length === 1 && run.kind !== "rehearse" && ` · watermark now ${marks[0]?.slice(0, 19)}`}
             </span>
           </div>
         </section>
       )}
+      {rehearsed.map((rehearsal) => (
+        <RehearsalView key={rehearsal.into} rehearsal={rehearsal} />
+      ))}
       <div className="columns" style={{ marginTop: 18 }}>
         <section aria-label="Where the time went">
           <h2 style={{ marginBottom: 8 }}>Where the time went</h2>
@@ -168,12 +189,21 @@ export default function RunPage() {
               </td>
               {(["read", "new", "changed", "same", "rejected"] as const).map((field) => (
                 <td key={field} className="right mono">
-                  {run.kind === "prove" ? "–" : grouped(field === "read" && load.status === "running" ? (progress?.[load.load]?.rows ?? "0") : load.tally[field])}
+                  {run.kind === "prove" ? "–" : field === "rejected" && load.tally.rejected !== "0" && run.kind !== "rehearse" ? <Link className="lead" to={`/rejected?run=${run.id}&load=${run.pipeline}/${load.load}&all=true`}>{grouped(load.tally.rejected)}</Link> : grouped(field === "read" && load.status === "running" ? (progress?.[load.load]?.rows ?? "0") : load.tally[field])}
                 </td>
               ))}
               <td className={load.status === "failed" ? "lead" : "quiet"}>
                 {stateWords(load, progress?.[load.load])}
                 {load.failure && <div>{load.failure.message}</div>}
+                {load.findings.reasons.length > 0 && <div className="lead">{reasonWords(load.findings.reasons)}</div>}
+                {load.findings.counted.filter((entry) => entry.rows !== "0").map((entry) => (
+                  <div key={entry.rule}>
+                    {grouped(entry.rows)} break “{entry.rule}”, which only counts
+                  </div>
+                ))}
+                {load.findings.drift.map((note) => (
+                  <div key={`${note.column} ${note.kind}`}>{driftWords(note)}</div>
+                ))}
               </td>
               <td>
                 <ProofWords load={load} />

@@ -36,7 +36,7 @@ export default function RunsPage() {
         </div>
         <div className="actions">
           <Select aria-label="Pipeline" placeholder="Any pipeline" clearable data={(pipelines.data ?? []).map((row) => ({ value: row.name, label: row.title }))} value={pipeline || null} onChange={(value) => setPipeline(value ?? "")} w={190} />
-          <Select aria-label="Kind" placeholder="Any kind" clearable data={[{ value: "load", label: "loads" }, { value: "prove", label: "proofs only" }, { value: "repair", label: "repairs" }]} value={kind || null} onChange={(value) => setKind(value ?? "")} w={140} />
+          <Select aria-label="Kind" placeholder="Any kind" clearable data={[{ value: "load", label: "loads" }, { value: "prove", label: "proofs only" }, { value: "repair", label: "repairs" }, { value: "rehearse", label: "rehearsals" }]} value={kind || null} onChange={(value) => setKind(value ?? "")} w={140} />
           <Select aria-label="State" placeholder="Any state" clearable data={["queued", "running", "finished", "failed", "cancelled"]} value={status || null} onChange={(value) => setStatus(value ?? "")} w={140} />
         </div>
       </div>

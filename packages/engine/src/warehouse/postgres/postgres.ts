@@ -291,7 +291,7 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     return row.most ? { rows: row.rows ?? "0", most: row.most } : null;
   }
 
-  async weigh(plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null): Promise<Weighed> {
+  async weigh(plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null, told: Told): Promise<Weighed> {
     const lacking = new Set(plan.read.columns.filter((column) => !existing?.columns.some((held) => held.name === column.name)).map((column) => column.name));
     if (plan.deletions?.how === "mark" && !existing?.columns.some((held) => held.name === plan.deletions?.column)) lacking.add(plan.deletions.column);
     const names = plan.read.columns.map((_, at) => `c${at}`);
@@ -302,7 +302,9 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
       const added = (await this.session.one(sql.weighMissing(plan, rows))).new ?? "0";
       return { new: added, changed: "0", same: String(BigInt(accepted) - BigInt(added)), deleted: "0", added: await fresh(false), altered: [] };
     }
-    const row = await this.session.one(sql.weigh(plan, rows, lacking));
+    const text = sql.weigh(plan, rows, lacking);
+    const row = await this.session.one(text);
+    told(`${grouped(row.known ?? "0")} known by their key, ${grouped(row.changed ?? "0")} of them other than the target's`, text);
     const known = BigInt(row.known ?? "0");
     const changed = plan.mode === "append" ? 0n : BigInt(row.changed ?? "0");
     const differing = changed === 0n ? [] : await this.session.query(sql.changedExamples(plan, rows, lacking, examples));

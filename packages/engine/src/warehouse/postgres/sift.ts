@@ -27,22 +27,27 @@ export async function sift(session: Session, plan: LoadPlan, stage: TableName, r
 
 async function attempt(session: Session, plan: LoadPlan, stage: TableName, run: number, read: string, into: TableName | null, told: Told, every: boolean): Promise<Checked & { rows: TableName }> {
   await session.query(createFaults);
-  const find = async (sql: string | null): Promise<boolean> => sql !== null && (await session.run(sql)) !== "0";
+  const find = async (what: string, sql: string | null): Promise<boolean> => {
+    if (sql === null) return false;
+    const rows = await session.run(sql);
+    told(`${what} checked: ${grouped(rows)} rows turned away`, sql);
+    return rows !== "0";
+  };
   let faulty = false;
   if (plan.shape) {
     const types = shape.typeFaults(plan, stage, every);
     if (types) await session.query(shape.createFault(plan, stage));
-    faulty = (await find(types)) || faulty;
+    faulty = (await find("types", types)) || faulty;
   }
   if (plan.key.length && !plan.keyGuaranteed) {
-    if (!plan.shape) faulty = (await find(shape.keyFaults(plan, stage))) || faulty;
+    if (!plan.shape) faulty = (await find("keys", shape.keyFaults(plan, stage))) || faulty;
     const repeated = await session.query(shape.repeatedKeys(plan, stage));
-    if (repeated.length) faulty = (await find(shape.duplicateFaults(plan, stage))) || faulty;
+    if (repeated.length) faulty = (await find("repeated keys", shape.duplicateFaults(plan, stage))) || faulty;
   }
   if (every && shape.rejectingRules(plan).length) {
     await session.query(shape.createBreach(plan, stage));
-    faulty = (await find(shape.ruleFaultsOneByOne(stage))) || faulty;
-  } else faulty = (await find(shape.ruleFaults(plan, stage))) || faulty;
+    faulty = (await find("rules", shape.ruleFaultsOneByOne(stage))) || faulty;
+  } else faulty = (await find("rules", shape.ruleFaults(plan, stage))) || faulty;
   const reasons = faulty ? await reasonsOf(session) : [];
   const rejected = reasons.reduce((sum, reason) => sum + BigInt(reason.rows), 0n).toString();
   if (faulty) {

@@ -1,0 +1,59 @@
+import { CopyButton } from "@mantine/core";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import type { RunView } from "@undercoat/core/api/api";
+import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { rehearsalWords } from "@undercoat/core/run/rehearsal";
+import { reasonWords } from "@undercoat/core/run/run";
+import { Link } from "react-router";
+import { api } from "../api/client.ts";
+import { grouped } from "../parts/format.ts";
+import { ErrorNote, FailureNote } from "../parts/words.tsx";
+
+const active = (run: RunView | undefined) => run?.status === "queued" || run?.status === "running";
+
+/** Rehearses one load of a definition, saved or not, and waits for the outcome. */
+export function useRehearsal(pipeline: string) {
+  const start = useMutation({ mutationFn: (asked: { load: string; definition: Pipeline }) => api.post<RunView>(`/pipelines/${pipeline}/run`, { kind: "rehearse", loads: [asked.load], definition: asked.definition, reason: "before a run" }) });
+  const id = start.data?.id;
+  const run = useQuery({ queryKey: ["runs", String(id)], queryFn: () => api.get<RunView>(`/runs/${id}`), enabled: id !== undefined, refetchInterval: ({ state }) => (active(state.data) || !state.data ? 400 : false) });
+  return { start, run: run.data, busy: start.isPending || (id !== undefined && (!run.data || active(run.data))) };
+}
+
+/** The command that runs a pipeline's load, and the run's whole, as text to paste. */
+function CommandLink({ command }: { command: string }) {
+  return (
+    <CopyButton value={command}>
+      {({ copied, copy }) => (
+        <button type="button" className="link" title={command} onClick={copy}>
+          {copied ? "Copied" : "Copy as a command"}
+        </button>
+      )}
+    </CopyButton>
+  );
+}
+
+/** What a rehearsal says, in one line, and the ways on. */
+export function RehearsalNote({ pipeline, load, rehearsal, definition }: { pipeline: string; load: string; rehearsal: ReturnType<typeof useRehearsal>; definition: Pipeline }) {
+  const { start, run, busy } = rehearsal;
+  const told = run?.loads[0];
+  const command = `./undercoat run ${pipeline}${Object.keys(definition.loads).length > 1 ? ` --load ${load}` : ""}`;
+  // What was rehearsed for another load says nothing of this one.
+  const own = start.variables?.load === load;
+  return (
+    <div style={{ margin: "8px 0" }}>
+      {own && <ErrorNote error={start.error} />}
+      {own && busy && <p role="status">Rehearsing…</p>}
+      {own && !busy && told?.failure && <FailureNote failure={told.failure} />}
+      {own && !busy && run && told?.rehearsal && (
+        <div role="status">
+          <p>
+            Rehearsed: it <b>{rehearsalWords(told.rehearsal, grouped)}</b>.
+          </p>
+          {told.findings.reasons.length > 0 && <p className="lead">{reasonWords(told.findings.reasons)}</p>}
+          <Link to={`/runs/${run.id}`}>See the rows and the SQL</Link>
+        </div>
+      )}
+      <CommandLink command={command} />
+    </div>
+  );
+}
