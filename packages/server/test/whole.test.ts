@@ -141,7 +141,7 @@ describe("the preview of a shape", () => {
   test("shows real rows as they would be, beside the warehouse's, and those that would be turned away", async () => {
     const { status, body } = await preview({ ...base, columns: { id: "id", customer: "customer", fare: { as: "fare", type: "numeric(8,2)" } }, rules: { positive: "fare > 0" } });
     expect(status).toBe(200);
-    expect(body.reads).toBe("the whole dataset, as there is no watermark of this load yet");
+    expect(body.reads).toMatch(/^updated_at ≥ 2026-11-20/);
     expect(body.rows[0]).toMatchObject({ rejected: "breaks the rule “positive”", values: { id: "51", fare: "-5" } });
     expect(body.rows.find((row: { values: { id: string } }) => row.values.id === "52")).toMatchObject({ rejected: null, held: { fare: "5.00" } });
   });

@@ -85,7 +85,7 @@ const runRequest = Joi.object({
   limit: Joi.number().integer().min(1).max(1_000_000_000),
   reason: Joi.string().max(200),
   /** a rehearsal may be of a definition that is not saved yet */
-  definition: Joi.object().when("kind", { not: "rehearse", then: Joi.forbidden() }),
+  definition: Joi.object().when("kind", { is: "rehearse", otherwise: Joi.forbidden() }),
 });
 
 export const pipelines = routes()

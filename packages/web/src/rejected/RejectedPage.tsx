@@ -130,7 +130,7 @@ export default function RejectedPage() {
               chosen={(row) => picked.has(row.id)}
               columns={[
                 {
-                  head: "",
+                  head: <span className="visually-hidden">Chosen</span>,
                   width: "36px",
                   cell: (row) => (
                     <input

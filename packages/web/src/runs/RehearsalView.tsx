@@ -90,7 +90,7 @@ export function RehearsalView({ rehearsal }: { rehearsal: Rehearsal }) {
       {changes.length > 0 && <SqlText sql={changes.map((change) => `${change.sql};`).join("\n")} label="It would first run" />}
       {kinds.length === 0 && <p className="quiet">A run would leave the table as it is.</p>}
       {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
-      <div className="rows-scroll" tabIndex={0} role="region" aria-label="Examples">
+      <div className="rows-scroll" tabIndex={0} role="region" aria-label={`Rows of ${rehearsal.into}`}>
         {kind === "new" && added.length > 0 && <Examples columns={columns} keyColumns={key} rows={added} />}
         {kind === "changed" && altered.length > 0 && <Examples columns={columns} keyColumns={key} rows={altered} />}
         {kind === "rejected" && rejected.length > 0 && <Rejected rows={rejected} />}

@@ -93,7 +93,8 @@ export function ColumnEditor({ pipeline, load, loadName, source, column, taken, 
         </p>
         <div className="field-label" style={{ marginTop: 8 }}>Ready-made</div>
         <ReadyShapes columns={source} onWrite={(shape) => setDraft({ ...draft, as: shape.as, type: shape.type ?? draft.type })} />
-        <div style={{ opacity: isFetching || told ? 0.6 : 1, marginTop: 14, overflow: "auto", maxHeight: 260 }}>
+        {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
+        <div style={{ opacity: isFetching || told ? 0.6 : 1, marginTop: 14, overflow: "auto", maxHeight: 260 }} tabIndex={0} role="region" aria-label="Result on real rows">
           <table className="plain mono" style={{ fontSize: 12 }}>
             <caption className="visually-hidden">The result on real rows</caption>
             <thead>

@@ -1,4 +1,4 @@
-import { autocompletion, type CompletionContext, type CompletionResult } from "@codemirror/autocomplete";
+import { autocompletion, type CompletionContext, type CompletionResult, completionStatus } from "@codemirror/autocomplete";
 import { PostgreSQL, sql } from "@codemirror/lang-sql";
 import { type Diagnostic, linter } from "@codemirror/lint";
 import { EditorView } from "@codemirror/view";
@@ -53,7 +53,8 @@ export function ExpressionField({ label, value, onChange, columns, problem, plac
       autocompletion({ override: [completions(columns, ofTheMoment)] }),
       linter(mark, { delay: 0 }),
       EditorView.lineWrapping,
-      EditorView.contentAttributes.of({ "aria-label": label }),
+      // While completions are open, Esc closes them and not the dialog around.
+      EditorView.contentAttributes.of((view) => ({ "aria-label": label, ...(completionStatus(view.state) === null ? {} : { "data-mantine-stop-propagation": "true" }) })),
       ...(nonce ? [EditorView.cspNonce.of(nonce)] : []),
     ];
   }, [columns, message, position, label, ofTheMoment]);

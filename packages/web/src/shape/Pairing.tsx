@@ -175,7 +175,8 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
                 )}
               </div>
             </div>
-            <div style={{ maxHeight: 420, overflow: "auto" }}>
+            {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
+            <div style={{ maxHeight: 420, overflow: "auto" }} tabIndex={0} role="region" aria-label="Pairs">
               <table className="plain">
                 <thead>
                   <tr>
