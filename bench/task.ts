@@ -1,3 +1,4 @@
+import { setMaxListeners } from "node:events";
 import { readFileSync } from "node:fs";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import { executeLoad, type LoadReport } from "@undercoat/engine/load/load";
@@ -34,6 +35,7 @@ async function main(): Promise<TaskResult> {
   const { kind, source, warehouse, load, loads = {} }: Task = JSON.parse(readFileSync(0, "utf8"));
   const order = { pipelineName: "bench", pipeline: { title: "Bench", warehouse: "warehouse", loads: { load } }, load: "load", run: { id: process.pid, uid: crypto.randomUUID() } };
   const signal = new AbortController().signal;
+  setMaxListeners(0, signal);
   // A worker has been running for a while when it takes a run; its code is loaded and compiled.
   await Promise.all([sourceFor(source).datasets(), sourceFor(warehouse).datasets()]);
   const started = performance.now();

@@ -176,3 +176,40 @@ test("late rows are measured", async () => {
   await pair.atSource("INSERT INTO trip VALUES (4001, '2026-11-03', 1, 'late', '2026-11-20 06:13:30+00'), (4002, '2026-11-03', 1, 'later', '2026-11-20 06:10:40+00')");
   expect((await pair.run(trip)).findings.late).toEqual({ rows: "2", most: "00:06:00" });
 });
+
+describe("each mode keeps its word", () => {
+  test("a replaced table keeps its grants, comments, indexes and views, and is never seen empty", async () => {
+    const load: Load = { ...trip, into: { table: "landing.trip", mode: "replace" } };
+    await pair.run(load);
+    await pair.atWarehouse(`CREATE INDEX trip_day ON landing.trip (day); COMMENT ON TABLE landing.trip IS 'Trips'; CREATE VIEW landing.cheap AS SELECT * FROM landing.trip WHERE fare < 10; GRANT SELECT ON landing.trip TO PUBLIC`);
+    const kept = () => pair.atWarehouse("SELECT c.oid::text, obj_description(c.oid) AS comment, relacl::text, (SELECT count(*)::text FROM pg_index WHERE indrelid = c.oid) AS indexes, (SELECT count(*)::text FROM landing.cheap) AS cheap FROM pg_class c WHERE oid = 'landing.trip'::regclass");
+    const before = await kept();
+    await pair.atSource("DELETE FROM trip WHERE id > 500");
+    const seen: string[] = [];
+    const watching = { line: async () => seen.push((await pair.atWarehouse("SELECT count(*)::text AS n FROM landing.trip"))[0]?.n ?? ""), phase: () => undefined, progress: () => undefined, waiting: () => undefined };
+    const run = await pair.run(load, { report: watching });
+    expect(run.tally).toMatchObject({ new: "500", deleted: "1000" });
+    expect(await kept()).toEqual(before);
+    expect(seen.every((count) => count === "1000" || count === "500")).toBe(true);
+  });
+
+  test("values that are equal in another spelling don't count as changed", async () => {
+    await pair.atSource(`DROP TABLE IF EXISTS spelled; CREATE TABLE spelled (id int PRIMARY KEY, n numeric, f float8, j jsonb, at timestamptz, t text, e text);
+      INSERT INTO spelled VALUES (1, 1.50, 'NaN', '{"a": 1, "b": 2}', '2026-11-20 06:00+00', NULL, ''), (2, 'NaN', '-0', '[1, 2]', 'infinity', 'x', 'y')`);
+    const load: Load = { from: { connection: "source", table: "public.spelled" }, into: { table: "landing.spelled", mode: "upsert", key: ["id"] } };
+    await pair.run(load);
+    await pair.atSource(`UPDATE spelled SET n = 1.5, j = '{"b": 2, "a": 1}', at = '2026-11-20 08:00+02' WHERE id = 1; UPDATE spelled SET f = 0 WHERE id = 2`);
+    expect((await pair.run(load)).tally).toMatchObject({ changed: "0", same: "2" });
+    await pair.atSource("UPDATE spelled SET t = '' WHERE id = 1; UPDATE spelled SET e = NULL WHERE id = 2");
+    expect((await pair.run(load)).tally).toMatchObject({ changed: "2" });
+  });
+
+  test("an append does not double a row, whether it is read again by look-back, by retry or whole", async () => {
+    const load: Load = { ...trip, into: { table: "landing.trip", mode: "append" } };
+    await pair.run(load);
+    await pair.atSource("INSERT INTO trip VALUES (6001, '2026-11-03', 1, 'new', '2026-11-20 06:20+00')");
+    expect((await pair.run(load)).tally).toMatchObject({ new: "1" });
+    expect((await pair.run(load, { scope: { kind: "whole" } })).tally).toMatchObject({ read: "1001", new: "0", same: "1001" });
+    expect(await held()).toHaveLength(1001);
+  });
+});

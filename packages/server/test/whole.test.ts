@@ -78,6 +78,16 @@ describe("a whole pipeline", () => {
     expect((await house.ask("POST", `/runs/${again.id}/again`, { unfinished: true })).status).toBe(409);
   });
 
+  test("a rule that looks values up waits for the table, which another load is yet to make", async () => {
+    await house.sql(house.names.warehouse, "DROP SCHEMA IF EXISTS fresh CASCADE");
+    const looking = booking.replace("landing.booking", "fresh.booking").replace("fare is not negative: fare >= 0", "customer is known: customer IN (SELECT id FROM fresh.customer)");
+    await apply(`    loads:\n${looking}${customer.replace("landing.customer", "fresh.customer")}`);
+    const done = await run();
+    expect(done.loads.map((load: { load: string; status: string; tally: { new: string } }) => [load.load, load.status, load.tally.new])).toEqual([["booking", "finished", "49"], ["customer", "finished", "5"]]);
+    const unknown = await house.ask("POST", "/project", { text: file(`    loads:\n${looking.replace("fresh.customer)", "fresh.nowhere)")}`), environment: environment() });
+    expect(JSON.stringify(unknown.body)).toMatch(/fresh.nowhere.* does not exist/);
+  });
+
   test("loads that read each other are refused", async () => {
     const ring = (name: string, other: string) => `      ${name}:\n        from: { connection: dwh, table: mart.${other} }\n        into: { table: mart.${name}, mode: replace }\n`;
     const answer = await house.ask("POST", "/project", { text: file(`    loads:\n${ring("a", "b")}${ring("b", "a")}`), environment: environment() });
@@ -86,6 +96,7 @@ describe("a whole pipeline", () => {
   });
 
   test("rehearses: the figures of the run, and nothing written", async () => {
+    await apply(`    loads:\n${fares}${customer}${booking}`);
     await house.sql(house.names.source, "INSERT INTO booking VALUES (51, 1, '-5', '2026-11-20 07:00+00'), (52, 1, '5', '2026-11-20 07:00+00')");
     const rehearsed = await run({ kind: "rehearse", loads: ["booking"] });
     const [load] = rehearsed.loads;
@@ -109,12 +120,12 @@ describe("a whole pipeline", () => {
 describe("rejected rows", () => {
   test("are listed by reason, found, exported and loaded again", async () => {
     await apply(`    loads:\n${customer}${booking}`);
-    const { body } = await house.ask("GET", "/rejected?pipeline=day&load=booking");
+    const { body } = await house.ask("GET", "/rejected?pipeline=day&load=booking&target=landing.booking");
     expect(body.counts.map((count: { reason: string; rows: string }) => [count.reason, count.rows])).toEqual(expect.arrayContaining([["fare is not a number", "1"], ["breaks the rule “fare is not negative”", "1"]]));
     expect(body.rows.find((row: { key: string[] }) => row.key[0] === "7")).toMatchObject({ column: "fare", message: 'fare is not a number: "n/a"', original: { id: "7", fare: "n/a", customer: "2" }, gone: false });
-    expect((await house.ask("GET", "/rejected?text=N%2FA")).body.rows).toHaveLength(1);
-    expect((await house.ask("GET", `/rejected?reason=${encodeURIComponent("fare is not a number")}`)).body.rows).toHaveLength(1);
-    const csv = await house.ask("GET", "/rejected/csv?pipeline=day&load=booking");
+    expect((await house.ask("GET", "/rejected?target=landing.booking&text=N%2FA")).body.rows).toHaveLength(1);
+    expect((await house.ask("GET", `/rejected?target=landing.booking&reason=${encodeURIComponent("fare is not a number")}`)).body.rows).toHaveLength(1);
+    const csv = await house.ask("GET", "/rejected/csv?pipeline=day&load=booking&target=landing.booking");
     expect(csv.headers.get("content-type")).toMatch(/text\/csv/);
     expect((csv.body as string).split("\n")[0]).toBe("undercoat run,undercoat load,undercoat code,undercoat column,undercoat message,id,customer,fare,updated_at");
     expect(csv.body).toContain('"fare is not a number: ""n/a""",7,2,n/a,');
@@ -123,7 +134,7 @@ describe("rejected rows", () => {
     const [row] = body.rows.filter((one: { key: string[] }) => one.key[0] === "7");
     const again = await run({ kind: "repair", loads: ["booking"], scope: { kind: "rejected", ids: [row.id] } });
     expect(again.tally).toMatchObject({ read: "1", new: "1", rejected: "0" });
-    expect((await house.ask("GET", "/rejected?load=booking")).body.rows).toHaveLength(1);
+    expect((await house.ask("GET", "/rejected?target=landing.booking")).body.rows).toHaveLength(1);
     expect((await house.ask("GET", "/rejected?load=booking&all=true")).body.rows.length).toBeGreaterThan(1);
   });
 

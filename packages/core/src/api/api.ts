@@ -214,6 +214,10 @@ export interface ProofSummary {
 
 export interface ProofView extends ProofSummary {
   run: number;
+  /** rejected rows left out on both sides; null where none were */
+  without: string | null;
+  /** why the source's figures could not be computed */
+  trouble: string | null;
   source: string;
   connection: string;
   key: string[];

@@ -172,6 +172,11 @@ export async function checkQuery(sql: string): Promise<void> {
   });
 }
 
+/** The tables that a rule looks values up in. */
+export async function lookupsOf(rule: string): Promise<{ schema: string | null; table: string }[]> {
+  return tablesOf(`SELECT 1 WHERE (${rule}\n)`);
+}
+
 /** The names of the functions that a query calls. */
 export async function functionsOf(sql: string): Promise<string[]> {
   const names = new Set<string>();

@@ -20,7 +20,8 @@ const range: Record<string, [string, string, number]> = {
   bigint: ["-9223372036854775808", "9223372036854775807", 18],
 };
 
-const day = "[1-9][0-9]{3}-(0[1-9]|1[0-2])-(0[1-9]|1[0-9]|2[0-8])";
+/** Every day of the calendar but 29 February, whose year must be looked at. */
+const day = "[1-9][0-9]{3}-((0[13578]|1[02])-(0[1-9]|[12][0-9]|3[01])|(0[469]|11)-(0[1-9]|[12][0-9]|30)|02-(0[1-9]|1[0-9]|2[0-8]))";
 const clock = "([01][0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\\.[0-9]{1,6})?)?";
 
 /** The texts that certainly are a value of a type, as a regular expression; what it does not know is looked at more closely. */

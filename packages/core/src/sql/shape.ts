@@ -37,7 +37,8 @@ function certain(plan: LoadPlan): string | null {
 /** A function that tries every value of a staged row: null, or an array of code, column, reason and value. */
 export function createFault(plan: LoadPlan, stage: TableName): string {
   const columns = checkedColumns(plan);
-  const declared = columns.map((column, at) => `v${at} ${column.given};`).join(" ");
+  // A cast is tried by assigning it: PostgreSQL evaluates that without running a query.
+  const declared = columns.map((column, at) => `v${at} ${column.given}; c${at} ${column.type};`).join(" ");
   const steps = columns.map((column, at) => {
     const name = literal(column.name);
     const missing = column.required ? ` IF v${at} IS NULL THEN RETURN ARRAY['missing', ${name}, ${literal(`${column.name} is missing`)}, NULL]; END IF;` : "";
@@ -45,7 +46,7 @@ export function createFault(plan: LoadPlan, stage: TableName): string {
     if (keeps(column.type, column.given)) return begin;
     const { cast, fits, misfit, code } = conversion(`v${at}`, column.given, column.type);
     const reason = literal(`${column.name} ${misfit}`);
-    return `${begin} step := ${at + columns.length}; IF NOT coalesce(${fits}, true) THEN RETURN ARRAY['${code}', ${name}, ${reason}, v${at}::text]; END IF; PERFORM ${cast};`;
+    return `${begin} step := ${at + columns.length}; IF NOT coalesce(${fits}, true) THEN RETURN ARRAY['${code}', ${name}, ${reason}, v${at}::text]; END IF; c${at} := ${cast};`;
   });
   const names = `(ARRAY[${columns.map((column) => literal(column.name)).join(", ")}]::text[])[step % ${columns.length || 1} + 1]`;
   // A text that reads like a date and names a day that the calendar lacks is told as that.

@@ -249,6 +249,15 @@ export function insertAll(plan: LoadPlan, stage: TableName): string {
   return `INSERT INTO ${qualified(plan.target)} (${names}) SELECT ${names} FROM ${qualified(stage)}`;
 }
 
+/** The statements by which a load's mode writes staged rows, in words and as SQL. */
+export function applySteps(plan: LoadPlan, stage: TableName): TargetChange[] {
+  const gone = plan.deletions ? [{ message: `rows gone from the source are ${plan.deletions.how === "mark" ? "marked" : "removed"}`, sql: dropGone(plan) }] : [];
+  if (plan.mode === "replace") return [{ message: "earlier rows go", sql: deleteAll(plan.target) }, { message: "rows take their place", sql: insertAll(plan, stage) }];
+  if (plan.key.length === 0) return [{ message: "new rows are added", sql: insertMissing(plan, stage) }];
+  const update = plan.mode === "append" ? [] : [{ message: "changed rows are updated", sql: updateChanged(plan, stage) }];
+  return [...update, { message: "new rows are added", sql: insertNew(plan, stage) }, ...gone];
+}
+
 /** The slices that the staged rows fall into, and those that the target's rows of the same keys fall into now. */
 export function touchedSlices(plan: LoadPlan, stage: TableName): string {
   const staged = `SELECT ${sliceExpression(plan)} AS slice FROM ${qualified(stage)}`;

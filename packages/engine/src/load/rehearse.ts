@@ -69,6 +69,7 @@ export function executeRehearsal(order: RehearsalOrder, source: Source, warehous
     for (const change of changes) report.line(`would run: ${change.message}`, change.sql);
     const { read, checked, rejected, accepted } = await staged(ends, { ...plan, read: { ...plan.read, limit } }, window, run.id, report, signal);
     report.phase("apply");
+    for (const step of into.steps(plan)) report.line(`would run: ${step.message}`, step.sql);
     const weighed = await into.weigh(plan, checked.rows, accepted, existing, report.line);
     const sweeps = plan.deletions !== null && isDue(scope) && planned.sweep && existing !== null;
     const marks = plan.deletions?.how !== "mark" || existing?.columns.some((column) => column.name === plan.deletions?.column);

@@ -86,6 +86,8 @@ export interface WarehouseSession extends WarehouseSnapshot {
   targetRows(plan: LoadPlan): Promise<bigint>;
   /** Rows that came after the watermark had passed them, and by how much at most; null where there were none. */
   late(plan: LoadPlan, rows: TableName, stored: string): Promise<{ rows: string; most: string } | null>;
+  /** The statements by which an apply writes, in their order. */
+  steps(plan: LoadPlan): TargetChange[];
   /** What an apply would do, without doing it. */
   weigh(plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null, told: Told): Promise<Weighed>;
   /** Some of the rows that were turned away, with their staged values. */

@@ -16,6 +16,8 @@ import { loadOrder } from "../jobs/order.ts";
 export interface ConnectionBook {
   connectionNames(): Promise<string[]>;
   credentials(name: string): Promise<Credentials>;
+  /** the tables that all pipelines write, those not run yet too */
+  targets(): Promise<string[]>;
 }
 
 /**
@@ -39,11 +41,12 @@ export async function definitionProblems(book: ConnectionBook, name: string, def
   const waits = await loadOrder(definition, (connection) => book.credentials(connection));
   const ring = findRing(waits);
   if (ring) return [{ path: ["loads", ring[0] ?? "", "from"], message: `${ring.join(", ")} read what each other write, so none of them could be the first` }];
+  const toCome = new Set([...(await book.targets()), ...Object.values(definition.loads).map(({ into }) => into.table)]);
   const desk = new Desk(book);
   try {
     for (const [load, { from }] of Object.entries(definition.loads)) {
       if (only && !only.includes(load)) continue;
-      const problem = await loadProblem(desk, name, definition, load, from.connection, (waits.get(load) ?? []).length > 0);
+      const problem = await loadProblem(desk, name, definition, load, from.connection, toCome);
       if (problem) found.push({ path: ["loads", load, ...problem.path], message: problem.message });
     }
   } finally {
@@ -82,7 +85,13 @@ class Desk {
   }
 }
 
-async function loadProblem(desk: Desk, name: string, definition: Pipeline, load: string, connection: string, waits: boolean): Promise<Problem | null> {
+/** The table that a statement named and the server lacks; null for any other error. */
+function absentTable(error: unknown): string | null {
+  const told = ((error as { cause?: unknown }).cause ?? error) as { code?: string; message?: string };
+  return told.code === "42P01" ? (/relation "(.+)" does not exist/.exec(told.message ?? "")?.[1] ?? null) : null;
+}
+
+async function loadProblem(desk: Desk, name: string, definition: Pipeline, load: string, connection: string, toCome: ReadonlySet<string>): Promise<Problem | null> {
   const from = definition.loads[load]?.from;
   if (!from) return null;
   const [source, warehouse] = await Promise.all([desk.source(connection), desk.warehouse(definition.warehouse)]);
@@ -93,9 +102,9 @@ async function loadProblem(desk: Desk, name: string, definition: Pipeline, load:
     return null;
   } catch (error) {
     await desk.close();
-    // What another load of the pipeline is yet to make can't be looked at before it has.
-    const absent = (error as { code?: string }).code === "42P01" || (error instanceof LoadFailure && /has no table/.test(error.failure.message));
-    if (waits && absent) return null;
+    // What another load is yet to make can't be looked at before it has.
+    const absent = absentTable(error) ?? (error instanceof LoadFailure && from.table && /has no table/.test(error.failure.message) ? from.table : null);
+    if (absent !== null && toCome.has(absent)) return null;
     if (error instanceof PlanError) return { path: error.path, message: error.message };
     if (error instanceof ExpressionError) return { path: ["from", from.query && !/condition/i.test(error.message) ? "query" : "where"], message: `${error.message}${error.position === null ? "" : ` (at character ${error.position + 1})`}` };
     if (error instanceof LoadFailure) return { path: ["from"], message: error.failure.message };

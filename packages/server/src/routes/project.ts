@@ -36,7 +36,7 @@ function givenConnections(project: Project, environment: Record<string, string>)
 }
 
 /** The stored connections with the file's laid over them. */
-async function laidOver(store: Store, given: GivenConnection[]): Promise<{ book: ConnectionBook; problems: Problem[]; changes: Change[] }> {
+async function laidOver(store: Store, given: GivenConnection[], written: string[]): Promise<{ book: ConnectionBook; problems: Problem[]; changes: Change[] }> {
   const problems: Problem[] = [];
   const changes: Change[] = [];
   const known = new Map<string, { name: string; settings: ConnectionSettings; password: string }>();
@@ -56,6 +56,7 @@ async function laidOver(store: Store, given: GivenConnection[]): Promise<{ book:
   const book: ConnectionBook = {
     connectionNames: async () => [...(await store.connectionNames()), ...known.keys()],
     credentials: async (name) => known.get(name) ?? store.credentials(name),
+    targets: async () => [...(await store.targets()), ...written],
   };
   return { book, problems, changes };
 }
@@ -73,9 +74,9 @@ export const project = routes()
     if (!read) throw new HttpProblem(422, "The file is wrong", { problems });
     const { given, problems: unset } = givenConnections(read, asked.environment ?? {});
     refuse(unset);
-    const { book, problems: misplaced, changes } = await laidOver(store, given);
-    refuse(misplaced);
     const definitions = Object.entries(read.pipelines ?? {}).map(([name, entry]): [string, Pipeline] => [name, { ...entry, title: entry.title ?? name }]);
+    const { book, problems: misplaced, changes } = await laidOver(store, given, definitions.flatMap(([, { loads }]) => Object.values(loads).map(({ into }) => into.table)));
+    refuse(misplaced);
     for (const [name, definition] of definitions) refuse((await definitionProblems(book, name, definition)).map((problem) => ({ ...problem, path: ["pipelines", name, ...problem.path] })));
     await store.sequelize.transaction(async (transaction) => {
       for (const { name, settings: connection, password } of given)

@@ -42,6 +42,8 @@ export const proofs = routes()
       by: definition?.proof?.by ?? null,
       sliceFigures: [...kept.values()].sort((a, b) => ((a.slice ?? "") < (b.slice ?? "") ? 1 : -1)),
       rows: row.rows,
+      without: row.without,
+      trouble: row.trouble,
       sourceSql: row.sourceSql,
       warehouseSql: row.warehouseSql,
       newest,

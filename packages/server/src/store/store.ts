@@ -5,7 +5,7 @@ import { QueryTypes, Sequelize } from "sequelize";
 import { SequelizeStorage, Umzug } from "umzug";
 import { unseal } from "../secret.ts";
 import { migrations } from "./migrations.ts";
-import { bindModels, ConnectionRow } from "./models.ts";
+import { bindModels, ConnectionRow, PipelineRow } from "./models.ts";
 
 /** Where every process of an installation hears of the others' doings. */
 const eventChannel = "undercoat_event";
@@ -45,6 +45,11 @@ export class Store {
 
   async connectionNames(): Promise<string[]> {
     return (await ConnectionRow.findAll({ attributes: ["name"] })).map((row) => row.name);
+  }
+
+  /** The tables that pipelines write. */
+  async targets(): Promise<string[]> {
+    return (await PipelineRow.findAll()).flatMap((row) => Object.values(row.definition.loads).map(({ into }) => into.table));
   }
 
   async query<T extends object>(sql: string, replacements: Record<string, unknown> = {}): Promise<T[]> {

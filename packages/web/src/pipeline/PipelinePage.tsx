@@ -218,6 +218,18 @@ function Workbench({ view }: { view: PipelineView }) {
         {load && <Bands pipeline={{ name: view.name, definition: draft.definition }} load={load} name={name} preview={preview.data} problems={problems} canEdit={canEdit} onSet={(next) => draft.changeLoad(name, next)} />}
         {canEdit && names.length > 1 && (
           <p style={{ marginTop: 14 }}>
+            {!draft.changed && (
+              <>
+                <button type="button" className="link" onClick={() => run.mutate({ pipeline: view.name, loads: [name] })}>
+                  Run only {name}
+                </button>
+                {" · "}
+                <button type="button" className="link" onClick={() => run.mutate({ pipeline: view.name, loads: [name], scope: { kind: "whole" }, reason: "the whole dataset again" })}>
+                  Read its whole dataset again
+                </button>
+                {" · "}
+              </>
+            )}
             <button
               type="button"
               className="link"

@@ -9,11 +9,14 @@ import { api } from "../api/client.ts";
 import { grouped } from "../parts/format.ts";
 import { ErrorNote, FailureNote } from "../parts/words.tsx";
 
+/** Enough to see what a shape does, without reading a large table whole. */
+const fewRows = 1000;
+
 const active = (run: RunView | undefined) => run?.status === "queued" || run?.status === "running";
 
 /** Rehearses one load of a definition, saved or not, and waits for the outcome. */
 export function useRehearsal(pipeline: string) {
-  const start = useMutation({ mutationFn: (asked: { load: string; definition: Pipeline }) => api.post<RunView>(`/pipelines/${pipeline}/run`, { kind: "rehearse", loads: [asked.load], definition: asked.definition, reason: "before a run" }) });
+  const start = useMutation({ mutationFn: (asked: { load: string; definition: Pipeline; limit?: number }) => api.post<RunView>(`/pipelines/${pipeline}/run`, { kind: "rehearse", loads: [asked.load], definition: asked.definition, limit: asked.limit, reason: asked.limit ? `of the latest ${asked.limit} rows` : "before a run" }) });
   const id = start.data?.id;
   const run = useQuery({ queryKey: ["runs", String(id)], queryFn: () => api.get<RunView>(`/runs/${id}`), enabled: id !== undefined, refetchInterval: ({ state }) => (active(state.data) || !state.data ? 400 : false) });
   return { start, run: run.data, busy: start.isPending || (id !== undefined && (!run.data || active(run.data))) };
@@ -47,13 +50,17 @@ export function RehearsalNote({ pipeline, load, rehearsal, definition }: { pipel
       {own && !busy && run && told?.rehearsal && (
         <div role="status">
           <p>
-            Rehearsed: it <b>{rehearsalWords(told.rehearsal, grouped)}</b>.
+            Rehearsed{told.rehearsal.limit ? ` on the latest ${grouped(String(told.rehearsal.limit))} rows` : ""}: it <b>{rehearsalWords(told.rehearsal, grouped)}</b>.
           </p>
           {told.findings.reasons.length > 0 && <p className="lead">{reasonWords(told.findings.reasons)}</p>}
           <Link to={`/runs/${run.id}`}>See the rows and the SQL</Link>
         </div>
       )}
       <CommandLink command={command} />
+      {" · "}
+      <button type="button" className="link" disabled={busy} onClick={() => start.mutate({ load, definition, limit: fewRows })}>
+        Rehearse the latest {grouped(String(fewRows))} rows only
+      </button>
     </div>
   );
 }

@@ -80,7 +80,7 @@ export default function ProofPage() {
   const slices = proof.sliceFigures.filter((slice) => only !== "differing" || slice.verdict === "disagrees");
   const { all, agreeing } = proof.slices;
   const unit = proof.by?.slice ?? "slice";
-  const title = !proof.by ? (proof.verdict === "proved" ? "the figures agree" : "the figures disagree") : `${grouped(String(agreeing))} of ${grouped(String(all))} ${unit}${all === 1 ? "" : "s"} agree${all === 1 ? "s" : ""}`;
+  const title = proof.trouble ? "not proved" : !proof.by ? (proof.verdict === "proved" ? "the figures agree" : "the figures disagree") : `${grouped(String(agreeing))} of ${grouped(String(all))} ${unit}${all === 1 ? "" : "s"} agree${all === 1 ? "s" : ""}`;
   const hidden = proof.verdict === "disagrees" && agreeing === all;
   return (
     <main className="page">
@@ -105,7 +105,9 @@ export default function ProofPage() {
             <Side of="source" /> <span className="mono">{proof.source}</span> in {proof.connection} against <Side of="warehouse" /> <span className="mono">{proof.target}</span>
             {proof.key.length > 0 && <>, matched on <b>{proof.key.join(", ")}</b></>}
             {proof.by && <>, by <b>{proof.by.slice} of {proof.by.column}</b>{proof.by.zone ? ` in ${proof.by.zone}` : ""}</>}. Both read at {exactTime(proof.at).slice(0, 8)} {moment(proof.at).replace(/^\S+ /, "")} by <Link to={`/runs/${proof.run}`}>run {proof.run}</Link>.
+            {proof.without && <> The <Link to={`/rejected?load=${proof.pipeline}/${proof.load}`}>{grouped(proof.without)} rejected</Link> are left out on both sides.</>}
           </p>
+          {proof.trouble && <p className="lead">The source's figures could not be computed: {proof.trouble}</p>}
         </div>
         {canEdit && (
           <div className="actions" style={{ flexWrap: "nowrap" }}>

@@ -18,7 +18,9 @@ interface Slot {
 }
 
 function slotsOf(load: Load, both: BothColumns): Slot[] {
-  const columns = shapeColumns(load, both.source);
+  const known = new Set(both.held?.map((column) => column.name));
+  // Where nothing is said yet and the target has names of its own, only what has the same name is paired; the rest is suggested.
+  const columns = shapeColumns(load, both.source).filter((column) => load.columns || !both.held || known.has(column.name));
   const held = (both.held ?? []).filter((column) => column.name !== (load.into.deletions?.column ?? "deleted_at"));
   const named = new Map(columns.map((column) => [column.name, column]));
   const open = held.filter((column) => !named.has(column.name)).map((column) => ({ name: column.name, column: null, type: column.type, refused: false }));

@@ -124,7 +124,7 @@ const booleanOid = 16;
 
 function expressionError(error: unknown, name: string, path: string[]): unknown {
   const { severity, message, hint } = error as { severity?: string; message: string; hint?: string };
-  return severity ? new PlanError(`${name}: ${message}${hint ? ` (${hint})` : ""}`, path) : error;
+  return severity ? Object.assign(new PlanError(`${name}: ${message}${hint ? ` (${hint})` : ""}`, path), { cause: error }) : error;
 }
 
 /** A one-dimensional array in PostgreSQL's own notation. */

@@ -291,6 +291,10 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     return row.most ? { rows: row.rows ?? "0", most: row.most } : null;
   }
 
+  steps(plan: LoadPlan): TargetChange[] {
+    return sql.applySteps(plan, sql.stageName(plan, 0, plan.shape ? "shaped" : "stage"));
+  }
+
   async weigh(plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null, told: Told): Promise<Weighed> {
     const lacking = new Set(plan.read.columns.filter((column) => !existing?.columns.some((held) => held.name === column.name)).map((column) => column.name));
     if (plan.deletions?.how === "mark" && !existing?.columns.some((held) => held.name === plan.deletions?.column)) lacking.add(plan.deletions.column);
