@@ -58,10 +58,25 @@ export function readProject(text: string): { project: Project | null; problems: 
   return problems.length ? { project: null, problems: locate(text, problems) } : { project, problems: [] };
 }
 
+interface LooseLoad {
+  watermark?: { lookBack?: unknown };
+  columns?: Record<string, unknown>;
+  rules?: Record<string, unknown>;
+}
+
+/** Members that YAML reads as numbers or as true and false, where an expression is meant. */
+function asText(members: Record<string, unknown> | undefined): void {
+  for (const [name, value] of Object.entries(members ?? {})) if (members && (typeof value === "number" || typeof value === "boolean")) members[name] = String(value);
+}
+
 function normalize(value: unknown): void {
-  const project = value as { pipelines?: Record<string, { loads?: Record<string, { watermark?: { lookBack?: unknown } }> }>; connections?: Record<string, { tls?: unknown }> };
+  const project = value as { pipelines?: Record<string, { loads?: Record<string, LooseLoad> }>; connections?: Record<string, { tls?: unknown }> };
   for (const pipeline of Object.values(project.pipelines ?? {}))
-    for (const load of Object.values(pipeline?.loads ?? {})) if (typeof load?.watermark?.lookBack === "number") load.watermark.lookBack = String(load.watermark.lookBack);
+    for (const load of Object.values(pipeline?.loads ?? {})) {
+      if (typeof load?.watermark?.lookBack === "number") load.watermark.lookBack = String(load.watermark.lookBack);
+      asText(load?.columns);
+      asText(load?.rules);
+    }
   for (const connection of Object.values(project.connections ?? {})) {
     // An unquoted `off` is false to readers of YAML 1.1; this one keeps the word, but a tool may have rewritten it.
     if (connection && connection.tls === false) connection.tls = "off";

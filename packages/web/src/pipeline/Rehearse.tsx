@@ -53,7 +53,9 @@ export function RehearsalNote({ pipeline, load, rehearsal, definition }: { pipel
             Rehearsed{told.rehearsal.limit ? ` on the latest ${grouped(String(told.rehearsal.limit))} rows` : ""}: it <b>{rehearsalWords(told.rehearsal, grouped)}</b>.
           </p>
           {told.findings.reasons.length > 0 && <p className="lead">{reasonWords(told.findings.reasons)}</p>}
-          <Link to={`/runs/${run.id}`}>See the rows and the SQL</Link>
+          <p>
+            <Link to={`/runs/${run.id}`}>See the rows and the SQL</Link>
+          </p>
         </div>
       )}
       <CommandLink command={command} />

@@ -9,7 +9,7 @@ Chart.defaults.font.family = '"Public Sans Variable", sans-serif';
 /** A theme's colour as it is now. */
 const colour = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 /** Pixels of one reason's bar. */
-const barHeight = 34;
+const barHeight = 40;
 /** Characters of a label's line. */
 const longest = 24;
 
@@ -52,7 +52,7 @@ export function Reasons({ counts, chosen, onChoose }: { counts: RejectedCount[];
             plugins: { legend: { display: false }, tooltip: { callbacks: { label: (item) => `${grouped(String(shown[item.dataIndex]?.[1] ?? 0))} rows` } } },
             scales: {
               x: { beginAtZero: true, ticks: { precision: 0, color: colour("--quiet") }, grid: { color: colour("--line") }, title: { display: true, text: "rejected rows", color: colour("--quiet") } },
-              y: { ticks: { color: colour("--ink"), font: { size: 12 } }, grid: { display: false } },
+              y: { ticks: { autoSkip: false, color: colour("--ink"), font: { size: 12 } }, grid: { display: false } },
             },
           }}
         />

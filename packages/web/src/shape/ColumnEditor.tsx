@@ -4,7 +4,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import type { BothColumns, Preview } from "@undercoat/core/api/api";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { canonicalType, shortType } from "@undercoat/core/sql/type";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { ApiProblem, api } from "../api/client.ts";
 import type { ShapeColumn } from "./columns.ts";
 import { ExpressionField } from "./ExpressionField.tsx";
@@ -63,6 +63,11 @@ export function ColumnEditor({ pipeline, load, loadName, source, column, taken, 
     placeholderData: keepPreviousData,
     retry: false,
   });
+  // While an expression is wrong, the last good result stays, greyed.
+  const [good, setGood] = useState<Preview | undefined>(undefined);
+  useEffect(() => {
+    if (data && !error) setGood(data);
+  }, [data, error]);
   const problem = error instanceof ApiProblem ? (error.problem.problems?.find((entry) => entry.path.includes("columns")) ?? { message: error.problem.title, position: undefined }) : null;
   const told = problem ? { message: problem.message.replace(/^result: /, ""), position: problem.position ?? null } : null;
   const result = data?.columns.find((entry) => entry.name === "result");
@@ -106,7 +111,7 @@ export function ColumnEditor({ pipeline, load, loadName, source, column, taken, 
               </tr>
             </thead>
             <tbody>
-              {data?.rows.map((row, at) => (
+              {(data ?? good)?.rows.map((row, at) => (
                 <tr key={at}>
                   {used.map((entry, place) => (
                     <td key={entry.name} className="quiet">

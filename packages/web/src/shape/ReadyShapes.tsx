@@ -1,4 +1,4 @@
-import { Button, Checkbox, MultiSelect, NumberInput, Select, TextInput } from "@mantine/core";
+import { Button, Checkbox, MultiSelect, NumberInput, Select, Textarea, TextInput } from "@mantine/core";
 import type { ComputedColumn } from "@undercoat/core/pipeline/pipeline";
 import { type DateFormat, dateFormats, dateIn, defaulted, hashed, joined, mapped, numberIn, part, type ShapedColumn, tidied } from "@undercoat/core/shape/ready";
 import { type ReactNode, useState } from "react";
@@ -96,10 +96,7 @@ function MapValues({ columns, onWrite }: FormProps) {
   return (
     <>
       <ColumnSelect columns={columns} value={name} onChange={setName} />
-      <label style={{ fontSize: 12 }}>
-        From = to, one a line
-        <textarea className="mono" rows={3} value={table} onChange={(event) => setTable(event.currentTarget.value)} style={{ display: "block", width: 170 }} />
-      </label>
+      <Textarea label="From = to, one a line" size="xs" rows={3} value={table} onChange={(event) => setTable(event.currentTarget.value)} classNames={{ input: "mono" }} />
       <Select label="Other values" data={[{ value: "keep", label: "stay" }, { value: "null", label: "become null" }]} value={others} onChange={(value) => setOthers(value === "null" ? "null" : "keep")} {...within} />
       <Write shape={column && pairs.length ? mapped(column, pairs, others) : undefined} onWrite={onWrite} />
     </>

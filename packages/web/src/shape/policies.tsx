@@ -96,7 +96,7 @@ export function DeletedEditor({ load, onSet, close }: EditorProps) {
         close();
       }}
     >
-      <Select label="Rows gone from the source are" data={[{ value: "keep", label: "kept" }, { value: "mark", label: "marked with the time they were found gone" }, { value: "remove", label: "removed" }]} value={deleted} onChange={(value) => setDeleted((value ?? "keep") as "keep" | "mark" | "remove")} {...inPopover} />
+      <Select label="Rows gone from the source are" data={[{ value: "keep", label: "kept" }, { value: "mark", label: "marked with a time" }, { value: "remove", label: "removed" }]} value={deleted} onChange={(value) => setDeleted((value ?? "keep") as "keep" | "mark" | "remove")} {...inPopover} />
       {deleted === "mark" && <TextInput label="Column that holds the time" placeholder="deleted_at" value={column} onChange={(event) => setColumn(event.currentTarget.value)} classNames={{ input: "mono" }} />}
       {deleted !== "keep" && <TextInput label="Looked for" description="An ISO 8601 duration such as P1D; empty looks at every run" placeholder="at every run" value={every} onChange={(event) => setEvery(event.currentTarget.value)} />}
       {deleted !== "keep" && <NumberInput label="The load stops when more would go than" description="Percent of the table" placeholder="50" min={0} max={100} suffix=" %" value={most ?? ""} onChange={(value) => setMost(value === "" ? undefined : Number(value))} />}
