@@ -99,6 +99,23 @@ describe("a shape", () => {
     expect(next.proof).toMatchObject({ verdict: "unproved", trouble: expect.stringMatching(/not read yet/) });
   });
 
+  test("takes any text and any name in an expression for what it is", async () => {
+    await pair.atSource(`DROP TABLE IF EXISTS odd; CREATE TABLE odd (id int PRIMARY KEY, "it's $fault$" text, "place" text, "s" text, "step" int); INSERT INTO odd VALUES (1, '1', 'a', 'b', 0), (2, 'x', 'c', 'd', 1)`);
+    const odd: Load = {
+      from: { connection: "source", table: "public.odd" },
+      columns: { id: "id", "n'$breach$": { as: `"it's $fault$"`, type: "integer" }, text: `'$fault$; DROP TABLE landing.odd; --' || place || E'\\n''' || "s"`, share: "10 / step" },
+      rules: { "it's $breach$": "text <> '$breach$' AND share / 1 > 0", "divides '": "10 / (share - 9) < 100" },
+      into: { table: "landing.odd", mode: "upsert", key: ["id"] },
+    };
+    const run = await pair.run(odd);
+    expect(run.tally).toMatchObject({ read: "2", rejected: "2", new: "0" });
+    await pair.atSource(`UPDATE odd SET "it's $fault$" = '7'`);
+    const next = await pair.run(odd, { scope: { kind: "rejected", ids: null } });
+    expect(next.tally).toMatchObject({ read: "2", rejected: "1", new: "1" });
+    expect(await pair.atWarehouse(`SELECT id, "n'$breach$" AS n, text, share FROM landing.odd`)).toEqual([{ id: "2", n: "7", text: "$fault$; DROP TABLE landing.odd; --c\n'd", share: "10" }]);
+    expect(next.proof.verdict).toBe("proved");
+  });
+
   test("a null where none may be, and several rows of one key, are rejections", async () => {
     await pair.atSource(`DROP TABLE IF EXISTS loose; CREATE TABLE loose (code text, name text, at timestamptz);
       INSERT INTO loose VALUES ('a', 'old', '2026-11-01'), ('a', 'new', '2026-11-02'), ('b', 'only', '2026-11-01'), (NULL, 'nobody', '2026-11-01'), ('c', 'twin', NULL), ('c', 'twin', NULL)`);

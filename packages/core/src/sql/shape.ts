@@ -13,9 +13,12 @@ import { typeFamily } from "./type.ts";
  * expression fails in the quick way, every row is tried.
  */
 
+/** A row's place in the stage, under a name that no source gives a column. */
+const place = identifier("place of the row in its stage");
+
 /** The stage's rows that have no fault so far, with their place. */
 function clean(stage: TableName): string {
-  return `(SELECT s.ctid AS place, s.* FROM ${qualified(stage)} s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = s.ctid) OFFSET 0) s`;
+  return `(SELECT s.ctid AS ${place}, s.* FROM ${qualified(stage)} s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = s.ctid) OFFSET 0) s`;
 }
 
 function checkedColumns(plan: LoadPlan): PlannedColumn[] {
@@ -54,22 +57,27 @@ export function createFault(plan: LoadPlan, stage: TableName): string {
   const beyond = `CASE WHEN SQLSTATE = '22008'${dates.length ? ` AND ${names} IN (${dates.join(", ")})` : " AND false"} THEN ${names} || ' is not a date that exists' ELSE ${names} || ' is out of range' END`;
   const misfits = columns.map((column) => literal(`${column.name} ${keeps(column.type, column.given) ? "does not fit" : conversion("v", column.given, column.type).misfit}`));
   const values = columns.map((_, at) => `WHEN ${at + columns.length} THEN v${at}::text`).join(" ");
-  return `CREATE FUNCTION pg_temp.fault(s ${qualified(stage)}) RETURNS text[] LANGUAGE plpgsql AS $fault$
-DECLARE step int := 0; ${declared}
+  const body = `DECLARE step int := 0; ${declared}
 BEGIN
 ${steps.join("\n")}
 RETURN NULL;
 EXCEPTION WHEN data_exception OR program_limit_exceeded THEN
 IF step < ${columns.length} THEN RETURN ARRAY['expression', ${names}, ${names} || ' can''t be computed: ' || regexp_replace(SQLERRM, ': ".*$', ''), NULL]; END IF;
 RETURN ARRAY[CASE WHEN SQLSTATE IN ('22003', '22008') THEN 'range' ELSE 'type' END, ${names}, CASE WHEN SQLSTATE IN ('22003', '22008') THEN ${beyond} ELSE (ARRAY[${misfits.join(", ")}]::text[])[step % ${columns.length || 1} + 1] END, CASE step ${values || "WHEN -1 THEN NULL"} END];
-END $fault$`;
+END`;
+  return rowFunction("fault", stage, body);
+}
+
+/** A function of the session's own over a staged row. Its body is quoted as a literal: an expression may hold any text, dollar signs too. */
+function rowFunction(name: string, stage: TableName, body: string): string {
+  return `CREATE FUNCTION pg_temp.${name}(s ${qualified(stage)}) RETURNS text[] LANGUAGE plpgsql AS ${literal(body)}`;
 }
 
 /** Finds the rows whose values don't fit; `every` tries each row rather than those that are not certain. */
 export function typeFaults(plan: LoadPlan, stage: TableName, every: boolean): string | null {
   const condition = certain(plan);
   if (!every && condition === null) return null;
-  const rows = `SELECT s.ctid AS place, pg_temp.fault(s) AS f FROM ${qualified(stage)} s${every ? "" : ` WHERE (${condition}) IS NOT TRUE`} OFFSET 0`;
+  const rows = `SELECT s.ctid AS place, pg_temp.fault(s.*) AS f FROM ${qualified(stage)} s${every ? "" : ` WHERE (${condition}) IS NOT TRUE`} OFFSET 0`;
   return `INSERT INTO pg_temp.fault SELECT q.place, q.f[1], q.f[2], q.f[3], q.f[4], ${plan.rejects.breach === "stop"} FROM (${rows}) q WHERE q.f IS NOT NULL`;
 }
 
@@ -89,7 +97,7 @@ export function repeatedKeys(plan: LoadPlan, stage: TableName): string {
 export function duplicateFaults(plan: LoadPlan, stage: TableName): string {
   const key = keyValues(plan);
   const named = `concat_ws(', ', ${key.map((value) => `(${value})::text`).join(", ")})`;
-  const rows = `SELECT s.place, ${named} AS key, row_number() OVER (PARTITION BY ${key.join(", ")} ORDER BY ${latestFirst(plan, "stage")}) AS rank FROM ${clean(stage)}`;
+  const rows = `SELECT s.${place} AS place, ${named} AS key, row_number() OVER (PARTITION BY ${key.join(", ")} ORDER BY ${latestFirst(plan, "stage")}) AS rank FROM ${clean(stage)}`;
   return `INSERT INTO pg_temp.fault SELECT q.place, 'duplicate', ${plan.key.length === 1 ? literal(plan.key[0] ?? "") : "NULL"}, ${literal(`${plan.key.join(", ")} stands more than once in what was read`)}, q.key, ${plan.rejects.duplicates === "stop"} FROM (${rows}) q WHERE q.rank > 1`;
 }
 
@@ -103,7 +111,7 @@ function broken(rule: AnalysedRule): string {
 
 /** The clean rows as the warehouse would hold them. */
 function shapedClean(plan: LoadPlan, stage: TableName): string {
-  return `SELECT s.place AS "row's place", ${plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`).join(", ")} FROM ${clean(stage)} OFFSET 0`;
+  return `SELECT s.${place}, ${plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`).join(", ")} FROM ${clean(stage)} OFFSET 0`;
 }
 
 /** Rules that turn rows away, those that stop the load first. */
@@ -117,7 +125,7 @@ export function ruleFaults(plan: LoadPlan, stage: TableName): string | null {
   if (rules.length === 0) return null;
   const first = rules.map((rule, at) => `WHEN ${broken(rule)} THEN ${at}`).join(" ");
   const pick = (of: (rule: AnalysedRule) => string) => `(ARRAY[${rules.map(of).join(", ")}])[q.broken + 1]`;
-  return `INSERT INTO pg_temp.fault SELECT q.place, 'rule', NULL, ${pick((rule) => literal(ruleReason(rule.name)))}, NULL, ${pick((rule) => String(rule.breach === "stop"))} FROM (SELECT r."row's place" AS place, CASE ${first} END AS broken FROM (${shapedClean(plan, stage)}) r) q WHERE q.broken IS NOT NULL`;
+  return `INSERT INTO pg_temp.fault SELECT q.place, 'rule', NULL, ${pick((rule) => literal(ruleReason(rule.name)))}, NULL, ${pick((rule) => String(rule.breach === "stop"))} FROM (SELECT r.${place} AS place, CASE ${first} END AS broken FROM (${shapedClean(plan, stage)}) r) q WHERE q.broken IS NOT NULL`;
 }
 
 export const ruleReason = (name: string) => `breaks the rule “${name}”`;
@@ -136,19 +144,19 @@ export function createBreach(plan: LoadPlan, stage: TableName): string {
   const steps = rejectingRules(plan).map(
     (rule) => `step := ${literal(rule.name)}; stops := ${rule.breach === "stop"}; SELECT ${broken(rule)} INTO breaks FROM (SELECT ${columns}) r; IF breaks THEN RETURN ARRAY['rule', ${literal(ruleReason(rule.name))}, stops::text]; END IF;`,
   );
-  return `CREATE FUNCTION pg_temp.breach(s ${qualified(stage)}) RETURNS text[] LANGUAGE plpgsql AS $breach$
-DECLARE step text; stops boolean; breaks boolean;
+  const body = `DECLARE step text; stops boolean; breaks boolean;
 BEGIN
 ${steps.join("\n")}
 RETURN NULL;
 EXCEPTION WHEN data_exception OR program_limit_exceeded THEN
 RETURN ARRAY['rule', 'the rule “' || step || '” can''t be decided: ' || regexp_replace(SQLERRM, ': ".*$', ''), stops::text];
-END $breach$`;
+END`;
+  return rowFunction("breach", stage, body);
 }
 
 /** As ruleFaults, row by row. */
 export function ruleFaultsOneByOne(stage: TableName): string {
-  return `INSERT INTO pg_temp.fault SELECT q.place, q.f[1], NULL, q.f[2], NULL, q.f[3]::boolean FROM (SELECT t.ctid AS place, pg_temp.breach(t) AS f FROM ${qualified(stage)} t WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = t.ctid) OFFSET 0) q WHERE q.f IS NOT NULL`;
+  return `INSERT INTO pg_temp.fault SELECT q.place, q.f[1], NULL, q.f[2], NULL, q.f[3]::boolean FROM (SELECT t.ctid AS place, pg_temp.breach(t.*) AS f FROM ${qualified(stage)} t WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = t.ctid) OFFSET 0) q WHERE q.f IS NOT NULL`;
 }
 
 /** Writes the clean rows under the warehouse's columns. */
