@@ -60,7 +60,7 @@ describe("ready-made shapes", () => {
     numberIn(name, ".", ""),
     hashed(name, "salt"),
   ];
-  test.each(shapes.map((shape) => [shape.as, shape.type]))("write expressions that are admitted: %s", async (as, type) => {
+  test.each(shapes.map(({ as, type }) => [as, type]))("write expressions that are admitted: %s", async (as, type) => {
     const { reads } = await admit(as, "column");
     expect(reads.every((read) => ["first name", "fare"].includes(read))).toBe(true);
     if (type) expect(canonicalType(type)).toBeTruthy();

@@ -84,6 +84,27 @@ describe("a shape", () => {
     expect(run.proof.verdict).toBe("proved");
   });
 
+  test("a null that the target takes none of is that row's rejection, in a load without any shape too", async () => {
+    await trips(20);
+    await pair.atWarehouse("CREATE SCHEMA landing; CREATE TABLE landing.plain (id bigint PRIMARY KEY, first_name text, last_name text NOT NULL, fare_cents int, paid text, sailed text, status text, updated_at timestamptz)");
+    await pair.atSource("UPDATE trip SET last_name = NULL WHERE id IN (3, 4)");
+    const plain: Load = { from: trip.from, into: { table: "landing.plain", mode: "upsert", key: ["id"] }, proof: { figures: ["rows", "count(last_name)"] } };
+    const run = await pair.run(plain);
+    expect(run.tally).toMatchObject({ read: "20", new: "18", rejected: "2" });
+    expect(run.findings.reasons).toMatchObject([{ code: "missing", reason: "last_name is missing", rows: "2" }]);
+    expect(run.proof.verdict).toBe("proved");
+  });
+
+  test("a stated type may be another than the target's only where the target holds it", async () => {
+    await trips(3);
+    await pair.atWarehouse("CREATE SCHEMA landing; CREATE TABLE landing.trip (id bigint PRIMARY KEY, fare numeric(4,1))");
+    const narrow = (type: string): Load => ({ from: trip.from, columns: { id: "id", fare: { as: "fare_cents / 100.0", type } }, into: { table: "landing.trip", mode: "upsert", key: ["id"] }, proof: { figures: ["rows"] } });
+    await expect(pair.run(narrow("numeric(8,2)"))).rejects.toMatchObject({ failure: { message: "landing.trip can't take the rows: fare is numeric(4,1) there and numeric(8,2) in the load" } });
+    const run = await pair.run(narrow("numeric(4,1)"));
+    expect(run.tally).toMatchObject({ read: "3", new: "1", rejected: "2" });
+    expect(run.findings.reasons).toMatchObject([{ code: "range", reason: "fare does not fit into numeric(4,1)" }]);
+  });
+
   test("an expression that fails on some rows turns away those only", async () => {
     await trips(500);
     await pair.atSource("UPDATE trip SET fare_cents = 0 WHERE id % 100 = 0; UPDATE trip SET paid = 'x' WHERE id = 1");

@@ -198,14 +198,16 @@ export function countTarget(plan: LoadPlan): string {
   return `SELECT count(*)::text AS rows FROM ${qualified(plan.target)} t${marker(plan).map((column) => ` WHERE t.${identifier(column.name)} IS NULL`).join("")}`;
 }
 
-/** Removes or marks the target's rows of some keys; a parameter for each key column, an array of texts. */
+/** Removes or marks the target's rows of some keys, and tells how many of which slice; a parameter for each key column, an array of texts. */
 export function dropGone(plan: LoadPlan): string {
   const keys = keyColumns(plan);
   const given = `unnest(${keys.map((column, at) => `$${at + 1}::text[]::${column.type}[]`).join(", ")}) AS g(${keys.map((_, at) => `k${at}`).join(", ")})`;
   const same = keys.map((column, at) => `t.${identifier(column.name)} = g.k${at}`).join(" AND ");
   const [mark] = marker(plan);
-  if (!mark) return `DELETE FROM ${qualified(plan.target)} t USING ${given} WHERE ${same}`;
-  return `UPDATE ${qualified(plan.target)} t SET ${identifier(mark.name)} = now() FROM ${given} WHERE ${same} AND t.${identifier(mark.name)} IS NULL`;
+  const change = mark
+    ? `UPDATE ${qualified(plan.target)} t SET ${identifier(mark.name)} = now() FROM ${given} WHERE ${same} AND t.${identifier(mark.name)} IS NULL`
+    : `DELETE FROM ${qualified(plan.target)} t USING ${given} WHERE ${same}`;
+  return `WITH gone AS (${change} RETURNING ${sliceExpression(plan)} AS slice) SELECT slice::text, count(*)::text AS rows FROM gone GROUP BY slice`;
 }
 
 /** How many staged rows came after the watermark had passed them and were news all the same, and by how much at most; null where it can't be told. */

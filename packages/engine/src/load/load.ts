@@ -122,7 +122,9 @@ async function load(order: LoadOrder, target: TableName, ends: Ends, report: Loa
   }
   await warehouse.keepRejected(plan, stage, run, { whole, ids }, checked.rejected);
   const accepted = (BigInt(read) - BigInt(checked.rejected)).toString();
-  const slices: SliceChoice = !plan.by || !rows || (await warehouse.isSmall(plan.target)) ? "all" : await warehouse.touched(plan, rows);
+  const sweeping = plan.deletions !== null && isDue(scope) && planned.sweep && !created;
+  const swept = sweeping ? await sweep(plan, source, warehouse, report) : { rows: "0", slices: [] };
+  const slices: SliceChoice = !plan.by || !rows || (await warehouse.isSmall(plan.target)) ? "all" : [...new Set([...(await warehouse.touched(plan, rows)), ...swept.slices])];
   // The source works out its watermark and figures while the warehouse applies; both come from the snapshot that was read.
   const proving = await warehouse.lessRejected(plan);
   const late = rows && window.kind === "since" ? await warehouse.late(plan, rows, window.value) : null;
@@ -135,8 +137,7 @@ async function load(order: LoadOrder, target: TableName, ends: Ends, report: Loa
   const applied = rows ? await warehouse.apply(plan, rows, accepted, report.line) : { new: accepted, changed: "0", same: "0", deleted: "0" };
   if (rows) await warehouse.dropStage(rows);
   if (created) await warehouse.finishTarget(plan, report.line);
-  const sweeping = plan.deletions !== null && isDue(scope) && planned.sweep && !created;
-  if (sweeping) applied.deleted = await sweep(plan, source, warehouse, report);
+  if (sweeping) applied.deleted = swept.rows;
   const tally: Tally = { read, ...applied, rejected: checked.rejected };
   if (!balances(tally)) throw new LoadFailure({ message: "The tally does not balance, so nothing was written", detail: JSON.stringify(tally) });
 
@@ -153,12 +154,12 @@ async function load(order: LoadOrder, target: TableName, ends: Ends, report: Loa
 }
 
 /** Removes or marks the rows that the source no longer has. @throws LoadFailure where more would go than the load allows. */
-async function sweep(plan: LoadPlan, source: Snapshot, warehouse: WarehouseSession, report: LoadReport): Promise<string> {
+async function sweep(plan: LoadPlan, source: Snapshot, warehouse: WarehouseSession, report: LoadReport): Promise<{ rows: string; slices: (string | null)[] }> {
   const gone = await findGone(plan, source, warehouse, report);
-  if (gone.length === 0) return "0";
-  const rows = await warehouse.sweep(plan, gone);
-  report.line(`${grouped(rows)} rows gone from the source ${plan.deletions?.how === "mark" ? "marked" : "removed"}`);
-  return rows;
+  if (gone.length === 0) return { rows: "0", slices: [] };
+  const swept = await warehouse.sweep(plan, gone);
+  report.line(`${grouped(swept.rows)} rows gone from the source ${plan.deletions?.how === "mark" ? "marked" : "removed"}`);
+  return swept;
 }
 
 /** The keys of rows gone from the source. @throws LoadFailure where they are more than the load allows. */

@@ -80,8 +80,8 @@ export interface WarehouseSession extends WarehouseSnapshot {
   /** What to read for rejected rows that are to be loaded again, and which they are; all open ones where `ids` is null. */
   chosenRejected(plan: LoadPlan, ids: string[] | null): Promise<{ window: Window; ids: string[] }>;
   touched(plan: LoadPlan, stage: TableName): Promise<(string | null)[]>;
-  /** Removes or marks the rows of some keys, as the load's policy says; how many. */
-  sweep(plan: LoadPlan, keys: string[][]): Promise<string>;
+  /** Removes or marks the rows of some keys, as the load's policy says; how many, and the slices they were in. */
+  sweep(plan: LoadPlan, keys: string[][]): Promise<{ rows: string; slices: (string | null)[] }>;
   /** the target's rows, those marked as gone left out */
   targetRows(plan: LoadPlan): Promise<bigint>;
   /** Rows that came after the watermark had passed them, and by how much at most; null where there were none. */

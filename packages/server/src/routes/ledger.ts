@@ -39,7 +39,7 @@ async function latestProofs(store: Store, whole: boolean): Promise<ProofRow[]> {
 
 /** When each load last finished writing. */
 function lastLoads(store: Store): Promise<{ pipeline: string; load: string; at: Date }[]> {
-  return store.query("SELECT r.pipeline, l.load, max(l.finished_at) AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'finished' AND r.kind <> 'prove' GROUP BY 1, 2");
+  return store.query("SELECT r.pipeline, l.load, max(l.finished_at) AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'finished' AND r.kind NOT IN ('prove', 'rehearse') GROUP BY 1, 2");
 }
 
 async function ledger(store: Store, zone: string): Promise<Ledger> {
@@ -48,7 +48,7 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
   const marks = await SliceRow.findAll({ where: { [Op.or]: [{ slice: { [Op.gte]: days[0], [Op.lte]: days.at(-1) } }, { slice: "" }, { verdict: "disagrees" }] } });
   const [proofs, wholes] = [await latestProofs(store, false), await latestProofs(store, true)];
   const loaded = await lastLoads(store);
-  const running = await store.query<{ pipeline: string; load: string }>("SELECT r.pipeline, l.load FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'running' AND r.status = 'running' AND r.kind <> 'prove'");
+  const running = await store.query<{ pipeline: string; load: string }>("SELECT r.pipeline, l.load FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'running' AND r.status = 'running' AND r.kind NOT IN ('prove', 'rehearse')");
   const table = (pipeline: string, load: string, definition: PipelineRow["definition"]["loads"][string]): LedgerTable => {
     const mine = marks.filter((row) => row.pipeline === pipeline && row.load === load);
     const proof = proofs.find((row) => row.pipeline === pipeline && row.load === load);

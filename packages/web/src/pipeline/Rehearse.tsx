@@ -1,4 +1,3 @@
-import { CopyButton } from "@mantine/core";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import type { RunView } from "@undercoat/core/api/api";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
@@ -6,6 +5,7 @@ import { rehearsalWords } from "@undercoat/core/run/rehearsal";
 import { reasonWords } from "@undercoat/core/run/run";
 import { Link } from "react-router";
 import { api } from "../api/client.ts";
+import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
 import { grouped } from "../parts/format.ts";
 import { ErrorNote, FailureNote } from "../parts/words.tsx";
 
@@ -22,24 +22,11 @@ export function useRehearsal(pipeline: string) {
   return { start, run: run.data, busy: start.isPending || (id !== undefined && (!run.data || active(run.data))) };
 }
 
-/** The command that runs a pipeline's load, and the run's whole, as text to paste. */
-function CommandLink({ command }: { command: string }) {
-  return (
-    <CopyButton value={command}>
-      {({ copied, copy }) => (
-        <button type="button" className="link" title={command} onClick={copy}>
-          {copied ? "Copied" : "Copy as a command"}
-        </button>
-      )}
-    </CopyButton>
-  );
-}
-
 /** What a rehearsal says, in one line, and the ways on. */
 export function RehearsalNote({ pipeline, load, rehearsal, definition }: { pipeline: string; load: string; rehearsal: ReturnType<typeof useRehearsal>; definition: Pipeline }) {
   const { start, run, busy } = rehearsal;
   const told = run?.loads[0];
-  const command = `./undercoat run ${pipeline}${Object.keys(definition.loads).length > 1 ? ` --load ${load}` : ""}`;
+  const command = runCommand("run", pipeline, Object.keys(definition.loads).length > 1 ? [load] : null);
   // What was rehearsed for another load says nothing of this one.
   const own = start.variables?.load === load;
   return (

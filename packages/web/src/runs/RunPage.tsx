@@ -8,6 +8,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api } from "../api/client.ts";
 import type { Progress } from "../api/events.ts";
+import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
 import { bytes, counted, exactTime, grouped, moment, seconds } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
@@ -94,6 +95,9 @@ export default function RunPage() {
   const proof = (disagreeing ?? run.loads.find((load) => load.proof !== null))?.proof;
   const live = active(run);
   const left = run.loads.filter((load) => load.status !== "finished").length;
+  const interval = run.scope.kind === "interval" ? [`--from '${run.scope.from}'`, `--to '${run.scope.to}'`] : run.scope.kind === "whole" ? ["--whole"] : [];
+  const repeatable = run.kind !== "repair" && (run.scope.kind === "due" || run.scope.kind === "whole" || run.scope.kind === "interval");
+  const command = repeatable ? runCommand(run.kind === "rehearse" ? "rehearse" : run.kind === "prove" ? "prove" : "run", run.pipeline, run.loads.map((load) => load.load), ...interval) : null;
   const rehearsed = run.loads.flatMap((load) => load.rehearsal ?? []);
   return (
     <main className="page">
@@ -108,7 +112,10 @@ export default function RunPage() {
             </h1>
             <StatusBadge status={run.status} verdict={run.verdict} />
           </div>
-          <p className="quiet">{reasonOf(run)}</p>
+          <p className="quiet">
+            {reasonOf(run)}
+            {command && <> · <CommandLink command={command} /></>}
+          </p>
         </div>
         <div className="actions">
           {canEdit && live && (

@@ -3,6 +3,7 @@ import type { Preview } from "@undercoat/core/api/api";
 import { type Breach, type Load, type Rule, ruleOf } from "@undercoat/core/pipeline/pipeline";
 import { useState } from "react";
 import { ExpressionField } from "./ExpressionField.tsx";
+import { Lookup } from "./Lookup.tsx";
 
 interface Row extends Rule {
   name: string;
@@ -44,6 +45,7 @@ export function RulesEditor({ load, preview, problems, onSet, onClose }: Props) 
     return found.length ? found : [{ name: "", check: "" }];
   });
   const columns = preview?.columns ?? [];
+  const [lookingUp, setLookingUp] = useState<number | null>(null);
   const change = (at: number, next: Partial<Row>) => setRows((now) => now.map((row, place) => (place === at ? { ...row, ...next } : row)));
   const filled = rows.filter((row) => row.name.trim() !== "" || row.check.trim() !== "");
   const undated = filled.some((row) => row.from && !/^\d{4}-\d{2}-\d{2}$/.test(row.from));
@@ -70,6 +72,18 @@ export function RulesEditor({ load, preview, problems, onSet, onClose }: Props) 
             <div style={{ marginTop: 8 }}>
               <ExpressionField label={`Condition of ${row.name || `rule ${at + 1}`}`} value={row.check} onChange={(check) => change(at, { check })} columns={columns} placeholder="fare >= 0" ofTheMoment problem={wrong ? { message: wrong.message, position: null } : null} />
               {wrong && <p className="wrong-text">{wrong.message}</p>}
+              <button type="button" className="link" style={{ fontSize: 13 }} aria-expanded={lookingUp === at} onClick={() => setLookingUp(lookingUp === at ? null : at)}>
+                Look a value up in a table
+              </button>
+              {lookingUp === at && (
+                <Lookup
+                  columns={columns}
+                  onWrite={(check) => {
+                    change(at, { check });
+                    setLookingUp(null);
+                  }}
+                />
+              )}
             </div>
             {row.from && (
               <Select size="xs" mt={8} w={320} label="Counted by" clearable placeholder="the day the row is read" data={columns.filter((column) => /date|timestamp/.test(column.type)).map((column) => column.name)} value={row.of ?? null} onChange={(of) => change(at, { of: of ?? undefined })} comboboxProps={{ withinPortal: false }} />

@@ -9,6 +9,7 @@ import type { KnownColumn } from "@undercoat/core/shape/drift";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { beginSnapshot } from "@undercoat/core/sql/read";
 import * as reject from "@undercoat/core/sql/reject";
+import type { RejectedFilter } from "@undercoat/core/sql/reject";
 import { keeps } from "@undercoat/core/sql/convert";
 import { dropFaulty } from "@undercoat/core/sql/shape";
 import { holds, shortType } from "@undercoat/core/sql/type";
@@ -16,12 +17,14 @@ import type { TargetChange } from "@undercoat/core/sql/warehouse";
 import * as sql from "@undercoat/core/sql/warehouse";
 import { LoadFailure } from "../../failure.ts";
 import { PostgresSide } from "../../proof/side.ts";
-import { type Credentials, type Row, Session } from "../../session.ts";
+import { type Credentials, Session } from "../../session.ts";
 import { arrayText, findDataset } from "../../source/postgres/describe.ts";
 import { PostgresSource } from "../../source/postgres/postgres.ts";
 import type { Snapshot, Source } from "../../source/source.ts";
 import { InsideSnapshot, sameDatabase } from "./inside.ts";
+import { exportRejected, listRejected } from "./rejected.ts";
 import { sift } from "./sift.ts";
+import { examples, weigh } from "./weigh.ts";
 import type { Applied, Known, LoadPlace, RowSink, Told, Warehouse, WarehouseSession, WarehouseSnapshot, Weighed } from "../warehouse.ts";
 
 /** Up to so many rows every run compares the whole target; beyond, the slices it touched. */
@@ -30,8 +33,6 @@ const smallTable = 2_000_000;
 const fewKeys = 5000;
 /** Keys of rows gone from the source that one statement takes. */
 const keysAtOnce = 20_000;
-/** Examples of each outcome that a rehearsal shows. */
-const examples = 5;
 
 /** A PostgreSQL database as a warehouse. */
 export class PostgresWarehouse implements Warehouse {
@@ -53,44 +54,12 @@ export class PostgresWarehouse implements Warehouse {
     return source instanceof PostgresSource && sameDatabase(source.credentials, this.credentials);
   }
 
-  async rejected(filter: reject.RejectedFilter, limit: number, offset: number): Promise<RejectedList> {
-    const session = await Session.open(this.credentials, { application: "undercoat list", readOnly: true });
-    try {
-      if ((await session.one(sql.isFurnished)).furnished !== "t") return { rows: [], counts: [] };
-      const [list, count] = [reject.listRejected(filter, limit, offset), reject.countRejected(filter)];
-      const rows = await session.query(list.sql, list.values);
-      const counts = await session.query(count.sql, count.values);
-      const text = (row: Row, name: string) => row[name] ?? "";
-      return {
-        rows: rows.map((row) => ({
-          id: text(row, "id"),
-          run: Number(row.number),
-          pipeline: text(row, "pipeline"),
-          load: text(row, "load"),
-          target: text(row, "target"),
-          code: text(row, "code"),
-          column: row.col ?? null,
-          reason: text(row, "reason"),
-          message: text(row, "message"),
-          key: JSON.parse(row.key ?? "null"),
-          original: JSON.parse(row.original ?? "null"),
-          at: text(row, "at"),
-          gone: row.gone === "t",
-        })),
-        counts: counts.map((row) => ({ pipeline: text(row, "pipeline"), load: text(row, "load"), target: text(row, "target"), reason: text(row, "reason"), rows: text(row, "rows"), run: Number(row.run) })),
-      };
-    } finally {
-      await session.close();
-    }
+  rejected(filter: RejectedFilter, limit: number, offset: number): Promise<RejectedList> {
+    return listRejected(this.credentials, filter, limit, offset);
   }
 
-  async rejectedCsv(filter: reject.RejectedFilter): Promise<Readable> {
-    const session = await Session.open(this.credentials, { application: "undercoat export", readOnly: true });
-    const asked = reject.originalColumns(filter);
-    const columns = (await session.query(asked.sql, asked.values)).map((row) => row.name ?? "");
-    const stream = session.copyOut(reject.exportRejected(filter, columns));
-    stream.once("close", () => session.close());
-    return stream;
+  rejectedCsv(filter: RejectedFilter): Promise<Readable> {
+    return exportRejected(this.credentials, filter);
   }
 
   async tallies(run: string) {
@@ -276,13 +245,14 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     return { new: added, changed, same: String(known - BigInt(changed)), deleted: "0" };
   }
 
-  async sweep(plan: LoadPlan, keys: string[][]): Promise<string> {
-    let gone = 0n;
+  async sweep(plan: LoadPlan, keys: string[][]): Promise<{ rows: string; slices: (string | null)[] }> {
+    const slices = new Map<string | null, bigint>();
     for (let from = 0; from < keys.length; from += keysAtOnce) {
       const some = keys.slice(from, from + keysAtOnce);
-      gone += BigInt(await this.session.run(sql.dropGone(plan), plan.key.map((_, at) => arrayText(some.map((key) => key[at] ?? "")))));
+      const gone = await this.session.query(sql.dropGone(plan), plan.key.map((_, at) => arrayText(some.map((key) => key[at] ?? ""))));
+      for (const row of gone) slices.set(row.slice ?? null, (slices.get(row.slice ?? null) ?? 0n) + BigInt(row.rows ?? "0"));
     }
-    return gone.toString();
+    return { rows: [...slices.values()].reduce((sum, rows) => sum + rows, 0n).toString(), slices: [...slices.keys()] };
   }
 
   async late(plan: LoadPlan, rows: TableName, stored: string): Promise<{ rows: string; most: string } | null> {
@@ -295,31 +265,8 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
     return sql.applySteps(plan, sql.stageName(plan, 0, plan.shape ? "shaped" : "stage"));
   }
 
-  async weigh(plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null, told: Told): Promise<Weighed> {
-    const lacking = new Set(plan.read.columns.filter((column) => !existing?.columns.some((held) => held.name === column.name)).map((column) => column.name));
-    if (plan.deletions?.how === "mark" && !existing?.columns.some((held) => held.name === plan.deletions?.column)) lacking.add(plan.deletions.column);
-    const names = plan.read.columns.map((_, at) => `c${at}`);
-    const fresh = async (target: boolean) => (await this.session.query(sql.newExamples(plan, rows, target, examples))).map((row) => ({ new: names.map((name) => row[name] ?? null), held: null }));
-    if (!existing) return { new: accepted, changed: "0", same: "0", deleted: "0", added: await fresh(false), altered: [] };
-    if (plan.mode === "replace") return { new: accepted, changed: "0", same: "0", deleted: (await this.session.one(sql.countTarget(plan))).rows ?? "0", added: await fresh(false), altered: [] };
-    if (plan.key.length === 0) {
-      const added = (await this.session.one(sql.weighMissing(plan, rows))).new ?? "0";
-      return { new: added, changed: "0", same: String(BigInt(accepted) - BigInt(added)), deleted: "0", added: await fresh(false), altered: [] };
-    }
-    const text = sql.weigh(plan, rows, lacking);
-    const row = await this.session.one(text);
-    told(`${grouped(row.known ?? "0")} known by their key, ${grouped(row.changed ?? "0")} of them other than the target's`, text);
-    const known = BigInt(row.known ?? "0");
-    const changed = plan.mode === "append" ? 0n : BigInt(row.changed ?? "0");
-    const differing = changed === 0n ? [] : await this.session.query(sql.changedExamples(plan, rows, lacking, examples));
-    return {
-      new: String(BigInt(accepted) - known),
-      changed: String(changed),
-      same: String(known - changed),
-      deleted: "0",
-      added: BigInt(accepted) > known ? await fresh(true) : [],
-      altered: differing.map((one) => ({ new: names.map((name) => one[name] ?? null), held: names.map((_, at) => one[`t${at}`] ?? null) })),
-    };
+  weigh(plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null, told: Told): Promise<Weighed> {
+    return weigh(this.session, plan, rows, accepted, existing, told);
   }
 
   async rejectedExamples(plan: LoadPlan, stage: TableName): Promise<{ reason: string; values: Record<string, string | null> }[]> {
