@@ -12,10 +12,10 @@ export class LoadFailure extends Error {
 /** Stopped because somebody asked for it. */
 export class Cancelled extends Error {}
 
-/** True for errors that a row's own values cause (class 22 of PostgreSQL's error codes, and limits that a value exceeds). */
+/** True for errors that a row's own values cause: class 22 of PostgreSQL's error codes, limits that a value exceeds, and NaN where an integer should be (0A000). */
 export function isDataError(error: unknown): boolean {
   const code = (error as { code?: unknown }).code;
-  return typeof code === "string" && (code.startsWith("22") || code === "54000");
+  return typeof code === "string" && (code.startsWith("22") || code === "54000" || code === "0A000");
 }
 
 interface ServerError extends Error {

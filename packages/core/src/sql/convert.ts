@@ -86,7 +86,7 @@ function fromText(value: string, type: string): string {
   if (typeFamily(type) === "moment") checks.push(`${value} ~ '[0-9]|infinity'`);
   const read = `${value}::${base}`;
   if (base !== type) checks.push(`(${read})::${type} = ${read}`);
-  return checks.length ? checks.join(" AND ") : `${read} IS NOT NULL`;
+  return [`${read} IS NOT NULL`, ...checks].join(" AND ");
 }
 
 /**

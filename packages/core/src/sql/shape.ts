@@ -61,7 +61,7 @@ export function createFault(plan: LoadPlan, stage: TableName): string {
 BEGIN
 ${steps.join("\n")}
 RETURN NULL;
-EXCEPTION WHEN data_exception OR program_limit_exceeded THEN
+EXCEPTION WHEN data_exception OR program_limit_exceeded OR feature_not_supported THEN
 IF step < ${columns.length} THEN RETURN ARRAY['expression', ${names}, ${names} || ' can''t be computed: ' || regexp_replace(SQLERRM, ': ".*$', ''), NULL]; END IF;
 RETURN ARRAY[CASE WHEN SQLSTATE IN ('22003', '22008') THEN 'range' ELSE 'type' END, ${names}, CASE WHEN SQLSTATE IN ('22003', '22008') THEN ${beyond} ELSE (ARRAY[${misfits.join(", ")}]::text[])[step % ${columns.length || 1} + 1] END, CASE step ${values || "WHEN -1 THEN NULL"} END];
 END`;
@@ -148,7 +148,7 @@ export function createBreach(plan: LoadPlan, stage: TableName): string {
 BEGIN
 ${steps.join("\n")}
 RETURN NULL;
-EXCEPTION WHEN data_exception OR program_limit_exceeded THEN
+EXCEPTION WHEN data_exception OR program_limit_exceeded OR feature_not_supported THEN
 RETURN ARRAY['rule', 'the rule “' || step || '” can''t be decided: ' || regexp_replace(SQLERRM, ': ".*$', ''), stops::text];
 END`;
   return rowFunction("breach", stage, body);

@@ -10,6 +10,7 @@ const pages: Finding[] = [
   { kind: "page", title: "Ledger", detail: "how things stand", to: "/" },
   { kind: "page", title: "Pipelines", detail: "what is loaded, and how", to: "/pipelines" },
   { kind: "page", title: "Runs", detail: "everything that ran", to: "/runs" },
+  { kind: "page", title: "Rejected rows", detail: "what loads turned away, and why", to: "/rejected" },
   { kind: "page", title: "Proofs", detail: "source against warehouse", to: "/proofs" },
   { kind: "page", title: "Warehouse", detail: "its tables", to: "/warehouse" },
   { kind: "page", title: "Connections", detail: "outside systems", to: "/connections" },

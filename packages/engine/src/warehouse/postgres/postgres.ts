@@ -123,7 +123,8 @@ class PostgresWarehouseSnapshot extends PostgresSide implements WarehouseSnapsho
 }
 
 class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements WarehouseSession {
-  private beside: Session | undefined;
+  /** a second session that asks how far the first one is; also while it is still being opened */
+  private beside: Promise<Session> | undefined;
 
   protected override furnished(): Promise<boolean> {
     return Promise.resolve(true);
@@ -180,8 +181,9 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
   }
 
   async progress(): Promise<{ rows: string; bytes: string } | null> {
-    this.beside ??= await Session.open(this.session.credentials, { application: "undercoat progress", readOnly: true });
-    const row = await this.beside.one(sql.copyProgress, [this.session.pid]);
+    this.beside ??= Session.open(this.session.credentials, { application: "undercoat progress", readOnly: true });
+    const beside = await this.beside;
+    const row = await beside.one(sql.copyProgress, [this.session.pid]);
     return row.rows ? { rows: row.rows, bytes: row.bytes ?? "0" } : null;
   }
 
@@ -328,7 +330,9 @@ class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements Ware
   }
 
   override async close(): Promise<void> {
-    await this.beside?.close();
+    // A load can end before that session has been opened; it must not outlive the load.
+    const beside = await this.beside?.catch(() => undefined);
+    await beside?.close();
     await super.close();
   }
 }
