@@ -108,7 +108,7 @@ test("a pipeline is made by ticking tables, changed in place, refused where it i
   await expect(page).toHaveURL(/\/pipelines\/spare-fleet/);
   await page.getByRole("button", { name: "Condition" }).click();
   await page.getByLabel("Only rows where").fill("built > (SELECT 1)");
-  await page.getByRole("button", { name: "Set" }).click();
+  await page.getByRole("button", { name: "Set", exact: true }).click();
   await page.getByRole("button", { name: "Save" }).click();
   await expect(page.locator(".wrong-text")).toContainText("subquery");
   await page.reload();
@@ -118,11 +118,11 @@ test("a pipeline is made by ticking tables, changed in place, refused where it i
   await page.getByLabel("Only rows where").fill("built > 2000");
   await page.keyboard.press("Control+Enter");
   await page.getByRole("button", { name: "Save" }).click();
-  await expect(page.getByRole("button", { name: "Run now" })).toBeVisible();
+  await expect(page.getByRole("button", { name: "Run now", exact: true })).toBeVisible();
   await page.getByRole("button", { name: "Schedule" }).click();
   await page.getByRole("radio", { name: "every day at a time" }).check();
   await expect(page.getByText("Next five times")).toBeVisible();
-  await page.getByRole("button", { name: "Set" }).click();
+  await page.getByRole("button", { name: "Set", exact: true }).click();
   await expect(page.getByRole("button", { name: "Schedule" })).toContainText("nightly at 02:00");
 });
 

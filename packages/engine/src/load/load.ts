@@ -177,9 +177,10 @@ export async function findGone(plan: LoadPlan, source: Snapshot, warehouse: Ware
   return gone.keys;
 }
 
-/** A repair mends rows by their key whatever the mode adds them by. */
-export function repairing(plan: LoadPlan, scope: Scope): LoadPlan {
-  if (isDue(scope)) return plan;
+/** A repair mends rows by their key whatever the mode adds them by; rejected rows that are tried again have been within the load's limit before. */
+export function repairing(given: LoadPlan, scope: Scope): LoadPlan {
+  if (isDue(scope)) return given;
+  const plan: LoadPlan = scope.kind === "rejected" ? { ...given, rejects: { ...given.rejects, rows: null, share: null } } : given;
   if (plan.key.length === 0 && plan.mode !== "append")
     throw new LoadFailure({ message: "A part of this table can't be loaded again: the load has no key to match rows by", hint: "Give the load a key, or run the whole load." });
   return plan.key.length ? { ...plan, mode: "upsert" } : plan;

@@ -100,7 +100,7 @@ export default function RejectedPage() {
             </Button>
           )}
           {canEdit && soleL && one && total > 0n && (
-            <Button loading={again.isPending} onClick={() => (chosen.length ? loadAgain(chosen[0] ?? { pipeline: soleP, load: soleL }, chosen.map((row) => row.id)) : loadAgain({ pipeline: soleP, load: soleL }, reason || needle || run ? rows.filter((row) => !row.gone).map((row) => row.id) : null))}>
+            <Button loading={again.isPending || query.isPlaceholderData} onClick={() => (chosen.length ? loadAgain(chosen[0] ?? { pipeline: soleP, load: soleL }, chosen.map((row) => row.id)) : loadAgain({ pipeline: soleP, load: soleL }, reason || needle || run ? rows.filter((row) => !row.gone).map((row) => row.id) : null))}>
               {chosen.length ? `Load ${counted(chosen.length, "chosen row")} again` : reason || needle || run ? "Load these again" : "Load all again"}
             </Button>
           )}

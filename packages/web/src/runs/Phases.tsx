@@ -9,15 +9,13 @@ const phases: [Phase, string, string][] = [
   ["prove", "Prove", "var(--ink)"],
 ];
 
-/** Where the time went: each phase of each load on one line of time. */
+/** Where the time went: each phase of each load on one line of time. Loads that ran side by side lie over each other. */
 export function Phases({ loads }: { loads: RunLoadView[] }) {
-  const placed: { phase: Phase; from: number; to: number }[] = [];
-  let offset = 0;
-  for (const load of loads) {
-    for (const { phase, from, to } of load.phases) placed.push({ phase, from: offset + from, to: offset + to });
-    offset += load.phases.at(-1)?.to ?? 0;
-  }
-  if (offset === 0) return <p className="quiet">Nothing has begun yet.</p>;
+  const begun = loads.flatMap((load) => (load.startedAt ? [{ phases: load.phases, at: Date.parse(load.startedAt) }] : []));
+  const first = Math.min(...begun.map((load) => load.at));
+  const placed = begun.flatMap(({ phases: own, at }) => own.map(({ phase, from, to }) => ({ phase, from: at - first + from, to: at - first + to })));
+  const whole = Math.max(0, ...placed.map((entry) => entry.to));
+  if (whole === 0) return <p className="quiet">Nothing has begun yet.</p>;
   return (
     <div className="bars">
       {phases.map(([phase, words, colour]) => {
@@ -26,8 +24,8 @@ export function Phases({ loads }: { loads: RunLoadView[] }) {
         return [
           <span key={`${phase} name`}>{words}</span>,
           <div key={`${phase} track`} className="track" aria-hidden="true">
-            {mine.map((entry) => (
-              <i key={entry.from} style={{ left: `${(entry.from / offset) * 100}%`, width: `${((entry.to - entry.from) / offset) * 100}%`, background: colour }} />
+            {mine.map((entry, at) => (
+              <i key={at} style={{ left: `${(entry.from / whole) * 100}%`, width: `${((entry.to - entry.from) / whole) * 100}%`, background: colour, opacity: mine.length > 1 ? 0.75 : 1 }} />
             ))}
           </div>,
           <span key={`${phase} time`} className="mono right">

@@ -24,7 +24,9 @@ function Lines({ run }: { run: RunView }) {
   const [sql, setSql] = useState<RunLine | null>(null);
   const { data } = useQuery({ queryKey: ["lines", run.id], queryFn: () => api.get<RunLine[]>(`/runs/${run.id}/lines`) });
   const box = useRef<HTMLDivElement>(null);
-  const count = data?.length ?? 0;
+  // Loads side by side tell in batches of their own; together they read in the order of time.
+  const lines = (data ?? []).toSorted((a, b) => (a.at < b.at ? -1 : a.at > b.at ? 1 : a.id - b.id));
+  const count = lines.length;
   const live = active(run);
   useEffect(() => {
     if (live && count) box.current?.scrollTo({ top: box.current.scrollHeight });
@@ -33,7 +35,7 @@ function Lines({ run }: { run: RunView }) {
     <>
       {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
       <div className="log" ref={box} role="log" aria-label="What happened" tabIndex={0}>
-        {data?.map((line) => (
+        {lines.map((line) => (
           <div key={line.id}>
             <time dateTime={line.at}>{exactTime(line.at)}</time>
             {line.load && <span className="strong">{line.load}: </span>}
