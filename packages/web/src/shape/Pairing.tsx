@@ -123,6 +123,8 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
   const free = both.source.filter((column) => !used.has(column.name));
   const shown = both.source.filter((column) => column.name.toLowerCase().includes(wanted.toLowerCase()));
   const broken = slots.filter((slot) => slot.column && isMissing(slot.column, both.source));
+  // A warehouse column that takes nothing any more is left out by name; else a column gone from the source would go on stopping the load.
+  const unfilled = slots.some((slot) => !slot.column);
   const kept = slots.flatMap((slot) => (slot.column ? [slot.column] : []));
   const dropped = ({ active, over }: DragEndEvent) => {
     if (over) pair(String(over.id), String(active.id));
@@ -211,7 +213,7 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
         <Button variant="default" onClick={onClose}>
           Cancel
         </Button>
-        <Button disabled={kept.length === 0} onClick={() => onSet(withColumns(load, kept, both.source))}>
+        <Button disabled={kept.length === 0} onClick={() => onSet(withColumns(load, kept, both.source, unfilled))}>
           Set {counted(kept.length, "column")}
         </Button>
       </div>

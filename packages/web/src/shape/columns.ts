@@ -14,11 +14,11 @@ export function shapeColumns(load: Load, source: BothColumns["source"]): ShapeCo
   return Object.entries(load.columns).map(([name, entry]) => ({ name, ...computedColumn(entry) }));
 }
 
-/** The load with other columns; where they are just the source's own, nothing is said of them. */
-export function withColumns(load: Load, columns: readonly ShapeColumn[], source: BothColumns["source"]): Load {
+/** The load with other columns; where they are just the source's own, nothing is said of them, unless `named` asks for it. */
+export function withColumns(load: Load, columns: readonly ShapeColumn[], source: BothColumns["source"], named = false): Load {
   const { columns: _, ...rest } = load;
   const plain = columns.length === source.length && columns.every((column, at) => column.name === column.as && !column.type && source[at]?.name === column.name);
-  return plain ? rest : { ...rest, columns: Object.fromEntries(columns.map(({ name, as, type }) => [name, type ? { as, type } : as])) };
+  return plain && !named ? rest : { ...rest, columns: Object.fromEntries(columns.map(({ name, as, type }) => [name, type ? { as, type } : as])) };
 }
 
 /** True for a text that looks like a column's name and is none of the source's. */
