@@ -105,6 +105,19 @@ describe("a shape", () => {
     expect(run.findings.reasons).toMatchObject([{ code: "range", reason: "fare does not fit into numeric(4,1)" }]);
   });
 
+  test("a slice is loaded again though other rows' values don't fit the column it is cut by", async () => {
+    await trips(40);
+    await pair.atSource("UPDATE trip SET sailed = 'unknown' WHERE id = 5; UPDATE trip SET paid = 'n/a' WHERE id = 6");
+    expect((await pair.run(trip)).tally).toMatchObject({ new: "38", rejected: "2" });
+    await pair.atSource("UPDATE trip SET paid = '500' WHERE id IN (3, 23)");
+    // Ids 3 and 23 sail that day; the row whose day can't be told is tried again with them.
+    const slice = await pair.run(trip, { scope: { kind: "slice", slice: "2026-11-04" } });
+    expect(slice.tally).toMatchObject({ read: "3", changed: "2", rejected: "1" });
+    expect(slice.proof.verdict).toBe("proved");
+    const interval = await pair.run(trip, { scope: { kind: "interval", from: "2026-11-01", to: "2026-11-03" } });
+    expect(interval.tally).toMatchObject({ rejected: "1", changed: "0" });
+  });
+
   test("an expression that fails on some rows turns away those only", async () => {
     await trips(500);
     await pair.atSource("UPDATE trip SET fare_cents = 0 WHERE id % 100 = 0; UPDATE trip SET paid = 'x' WHERE id = 1");

@@ -63,7 +63,6 @@ export interface DeletionPolicy {
   how: "mark" | "remove";
   /** percent of the table */
   most: number;
-  every: string | null;
   column: string;
 }
 
@@ -169,10 +168,10 @@ function rejectPolicy(load: Load): RejectPolicy {
 
 function deletionPolicy({ into }: Load, columns: PlannedColumn[]): DeletionPolicy | null {
   if (into.deleted !== "mark" && into.deleted !== "remove") return null;
-  const { most = 50, every = null, column = "deleted_at" } = into.deletions ?? {};
+  const { most = 50, column = "deleted_at" } = into.deletions ?? {};
   if (into.deleted === "mark" && columns.some((planned) => planned.name === column))
     throw new PlanError(`${column} is a column of the load; name another one to hold the time a row was found gone`, ["into", "deletions", "column"]);
-  return { how: into.deleted, most, every, column };
+  return { how: into.deleted, most, column };
 }
 
 /**

@@ -1,5 +1,6 @@
 import { asSubquery } from "../expression/parse.ts";
 import { identityColumns, type LoadPlan, type PlannedColumn, type ReadRequest, type StagedColumn, stagedColumns, type Window } from "../plan/plan.ts";
+import { conversion, keeps } from "./convert.ts";
 import { identifier, identifiers, qualified } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
 import { slicePredicate } from "./slice.ts";
@@ -154,7 +155,18 @@ export function stagedRows(plan: LoadPlan, window: Window): string {
   };
   const { inside, outside } = windowConditions(plan, window, value);
   const rows = rawSelect(plan, inside);
-  return outside ? `SELECT s.* FROM (${rows}) s WHERE ${outside}` : rows;
+  if (!outside) return rows;
+  // A row whose value can't be told for certain is read too, rather than failing the read; the check settles it.
+  const told = windowColumns(plan, window)
+    .filter((column) => !keeps(column.type, column.given))
+    .map((column) => `coalesce(${conversion(`(${column.expression})`, column.given, column.type).certain}, true)`);
+  return `SELECT s.* FROM (${rows}) s WHERE ${told.length ? `CASE WHEN ${told.join(" AND ")} THEN ${outside} ELSE true END` : outside}`;
+}
+
+/** The warehouse columns that a window's condition looks at. */
+function windowColumns(plan: LoadPlan, window: Window): PlannedColumn[] {
+  const names = window.kind === "keys" ? plan.key : window.kind === "slice" ? [plan.by?.column] : window.kind === "interval" ? [window.column] : [];
+  return plan.read.columns.filter((column) => names.includes(column.name));
 }
 
 /** The key's columns with their types; a load without a key is told apart by all its columns. */

@@ -37,7 +37,7 @@ export function faultExamples(plan: LoadPlan, stage: TableName, limit: number): 
 
 /** Writes the faulty rows to the list with what they held, in full for the first `keep` of them. Parameters: run, number, pipeline, load, target. */
 export function keepRejected(plan: LoadPlan, stage: TableName): string {
-  const key = plan.key.length ? `CASE WHEN f.code <> 'missing' AND (f.col IS NULL OR f.col NOT IN (${plan.key.map(literal).join(", ")})) THEN ARRAY[${keyValues(plan).map((value) => `(${value})::text`).join(", ")}] END` : "NULL::text[]";
+  const key = plan.key.length ? `CASE WHEN f.code = 'duplicate' OR f.col IS NULL OR f.col NOT IN (${plan.key.map(literal).join(", ")}) THEN ARRAY[${keyValues(plan).map((value) => `(${value})::text`).join(", ")}] END` : "NULL::text[]";
   return `INSERT INTO undercoat.rejected (run, number, pipeline, load, target, code, col, reason, message, identity, key, original)
 SELECT $1::uuid, $2::int, $3, $4, $5, f.code, f.col, f.reason, ${message}, ${identityHash(plan, "stage")}, ${key}, CASE WHEN row_number() OVER () <= ${plan.rejects.keep} THEN ${original(plan)} END
 FROM pg_temp.fault f JOIN ${qualified(stage)} s ON s.ctid = f.place`;
