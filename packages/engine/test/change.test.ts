@@ -155,6 +155,14 @@ describe("a rehearsal", () => {
     expect(rehearsed.findings.drift).toEqual(run.findings.drift);
   });
 
+  test("fails where the run would", async () => {
+    const limited: Load = { ...trip, columns: { id: "id", day: "day", fare: "fare" }, rules: { cheap: "fare < 1000" }, rejects: { limit: 10 } };
+    const failure = { failure: { message: "201 rows would be rejected; the load allows 10" } };
+    await expect(pair.rehearse(limited)).rejects.toMatchObject(failure);
+    await expect(pair.run(limited)).rejects.toMatchObject(failure);
+    expect((await pair.rehearse({ ...limited, rejects: {} })).tally).toMatchObject({ new: "799", rejected: "201" });
+  });
+
   test("shows real rows of each outcome, and the statements it would run", async () => {
     const load: Load = { ...trip, columns: { id: "id", day: "day", fare: "fare", note: { as: "note", type: "varchar(9)" } }, into: { ...trip.into, deleted: "remove" } };
     await pair.run({ ...load, columns: { id: "id", day: "day", fare: "fare" } });

@@ -150,7 +150,7 @@ describe("the preview of a shape", () => {
   const base = { from: { connection: "app", table: "public.booking" }, watermark: { column: "updated_at" }, into: { table: "landing.booking", mode: "upsert", key: ["id"] } };
 
   test("shows real rows as they would be, beside the warehouse's, and those that would be turned away", async () => {
-    const { status, body } = await preview({ ...base, columns: { id: "id", customer: "customer", fare: { as: "fare", type: "numeric(8,2)" } }, rules: { positive: "fare > 0" } });
+    const { status, body } = await preview({ ...base, columns: { id: "id", customer: "customer", fare: { as: "fare", type: "numeric(8,2)" } }, rules: { positive: { check: "fare > 0", breach: "stop" } }, rejects: { limit: 0 } });
     expect(status).toBe(200);
     expect(body.reads).toMatch(/^updated_at ≥ 2026-11-20/);
     expect(body.rows[0]).toMatchObject({ rejected: "breaks the rule “positive”", values: { id: "51", fare: "-5" } });

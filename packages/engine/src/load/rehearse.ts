@@ -42,8 +42,7 @@ async function staged(ends: Ends, plan: LoadPlan, window: Window, run: number, r
   const { rows: read } = await transfer(ends, plan, window, stage, report, signal);
   report.line(`${grouped(read)} rows staged`);
   report.phase("check");
-  // A limit of rejected rows is told of, not kept to: the rehearsal is to show them.
-  const checked = await into.sift({ ...plan, rejects: { ...plan.rejects, rows: null, share: null } }, stage, run, read, null, report.line);
+  const checked = await into.sift(plan, stage, run, read, null, report.line);
   const rejected = checked.rejected === "0" ? [] : await into.rejectedExamples(plan, stage);
   if (!plan.shape && checked.rejected !== "0") await into.discard(stage);
   return { read, checked, rejected, accepted: (BigInt(read) - BigInt(checked.rejected)).toString() };
@@ -95,6 +94,12 @@ export function executeRehearsal(order: RehearsalOrder, source: Source, warehous
   });
 }
 
+/** A plan that stops at no row: whoever looks at a few rows is to see all of them. */
+function unstopped(plan: LoadPlan): LoadPlan {
+  const shape = plan.shape && { ...plan.shape, rules: plan.shape.rules.map((rule) => (rule.breach === "stop" ? { ...rule, breach: "reject" as const } : rule)) };
+  return { ...plan, shape, rejects: { ...plan.rejects, rows: null, share: null, breach: "reject", duplicates: "reject" } };
+}
+
 /** Some rows of a load as they would be written, and those that would be turned away. */
 export interface ShapedLook {
   planned: Planned;
@@ -111,7 +116,7 @@ export function lookAtShape(pipelineName: string, pipeline: Pipeline, load: stri
   return withEnds("undercoat preview", source, warehouse, targetOf(pipeline, load), signal, async (ends) => {
     const { source: from, warehouse: into } = ends;
     const planned = await planFor(pipelineName, pipeline, load, { source: from, warehouse: into });
-    const plan: LoadPlan = { ...planned.plan, read: { ...planned.plan.read, limit } };
+    const plan = unstopped({ ...planned.plan, read: { ...planned.plan.read, limit } });
     const watermark = planned.existing ? await into.watermark(planned.plan) : null;
     const window = windowFor(plan, { kind: "due" }, watermark);
     const { checked, rejected } = await staged(ends, plan, window, Math.floor(Math.random() * 2 ** 31), report, signal);
