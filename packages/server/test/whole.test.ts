@@ -1,3 +1,4 @@
+import { PipelineRow } from "@undercoat/server/store/models";
 import { afterAll, beforeAll, describe, expect, test } from "vitest";
 import { environment, makeHouse, type TestHouse } from "./house.ts";
 
@@ -93,6 +94,16 @@ describe("a whole pipeline", () => {
     const answer = await house.ask("POST", "/project", { text: file(`    loads:\n${ring("a", "b")}${ring("b", "a")}`), environment: environment() });
     expect(answer.status).toBe(422);
     expect(JSON.stringify(answer.body)).toMatch(/none of them could be the first/);
+  });
+
+  test("loads that have come to wait for each other end with what they lack", async () => {
+    const load = (name: string, other: string) => ({ from: { connection: "dwh", table: `ring.${other}` }, into: { table: `ring.${name}`, mode: "replace" as const } });
+    await PipelineRow.create({ name: "ring", title: "Ring", definition: { title: "Ring", warehouse: "dwh", loads: { a: load("a", "b"), b: load("b", "a") } }, nextAt: null });
+    const started = (await house.ask("POST", "/pipelines/ring/run", {})).body;
+    await house.execute(started.id);
+    const done = (await house.ask("GET", `/runs/${started.id}`)).body;
+    expect(done.status).toBe("failed");
+    expect(done.loads.map((one: { failure: { message: string } }) => one.failure.message)).toEqual([expect.stringMatching(/no table ring.b/), expect.stringMatching(/no table ring.a|whose table it reads, failed/)]);
   });
 
   test("rehearses: the figures of the run, and nothing written", async () => {
