@@ -110,7 +110,7 @@ export function PreviewPane({ preview, error, busy, children }: { preview: Previ
     <>
       <div className="head" style={{ marginBottom: 6 }}>
         <h2>As it would be loaded</h2>
-        <span className="quiet nowrap">{preview.rows.length ? `the newest ${counted(preview.rows.length, "row")}` : "no rows"}</span>
+        <span className="quiet nowrap">{busy ? "reading" : preview.rows.length ? `the newest ${counted(preview.rows.length, "row")}` : "no rows"}</span>
       </div>
       {preview.drift.map((note) => (
         <p key={`${note.column} ${note.kind}`} className="note" style={{ margin: "0 0 8px" }}>
@@ -122,7 +122,7 @@ export function PreviewPane({ preview, error, busy, children }: { preview: Previ
         <ColumnChooser names={preview.columns.map((column) => column.name)} hidden={hidden} onChange={setHidden} />
       </div>
       {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
-      <section className="rows-scroll" style={{ maxHeight: 330, opacity: busy ? 0.6 : 1 }} tabIndex={0} aria-label="Rows as they would be loaded">
+      <section className="rows-scroll" style={{ maxHeight: 330 }} aria-busy={busy} tabIndex={0} aria-label="Rows as they would be loaded">
         <table className="plain mono" style={{ fontSize: 12 }}>
           <thead>
             <tr>

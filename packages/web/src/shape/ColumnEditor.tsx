@@ -63,7 +63,7 @@ export function ColumnEditor({ pipeline, load, loadName, source, column, taken, 
     placeholderData: keepPreviousData,
     retry: false,
   });
-  // While an expression is wrong, the last good result stays, greyed.
+  // While an expression is wrong, the last good result stays.
   const [good, setGood] = useState<Preview | undefined>(undefined);
   useEffect(() => {
     if (data && !error) setGood(data);
@@ -99,7 +99,7 @@ export function ColumnEditor({ pipeline, load, loadName, source, column, taken, 
         <div className="field-label" style={{ marginTop: 8 }}>Ready-made</div>
         <ReadyShapes columns={source} onWrite={(shape) => setDraft({ ...draft, as: shape.as, type: shape.type ?? draft.type })} />
         {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
-        <div style={{ opacity: isFetching || told ? 0.6 : 1, marginTop: 14, overflow: "auto", maxHeight: 260 }} tabIndex={0} role="region" aria-label="Result on real rows">
+        <div style={{ marginTop: 14, overflow: "auto", maxHeight: 260 }} aria-busy={isFetching} tabIndex={0} role="region" aria-label="Result on real rows">
           <table className="plain mono" style={{ fontSize: 12 }}>
             <caption className="visually-hidden">The result on real rows</caption>
             <thead>
