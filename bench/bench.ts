@@ -4,7 +4,7 @@ import { cpus, tmpdir, totalmem } from "node:os";
 import { join } from "node:path";
 import { fileURLToPath } from "node:url";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
-import type { Credentials } from "@undercoat/engine/session";
+import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { type Cluster, startCluster } from "@undercoat/server/cluster/cluster";
 import { columns, dataset, makeRows } from "./rows.ts";
 import type { Task, TaskResult } from "./task.ts";

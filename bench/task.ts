@@ -6,7 +6,7 @@ import { planFor } from "@undercoat/engine/load/planning";
 import { executeRehearsal } from "@undercoat/engine/load/rehearse";
 import { goneKeys } from "@undercoat/engine/proof/rows";
 import { executeProof } from "@undercoat/engine/proof/prove";
-import type { Credentials } from "@undercoat/engine/session";
+import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 
@@ -59,8 +59,8 @@ async function main(): Promise<TaskResult> {
   }
   if (kind === "gone") {
     const [from, into] = await Promise.all([sourceFor(source).snapshot("bench"), warehouseFor(warehouse).snapshot("bench")]);
-    const { plan } = await planFor("bench", order.pipeline, "load", { source: from, warehouse: into });
-    const found = await goneKeys(plan, { source: from, warehouse: into }, 1_000_000);
+    const { plan } = await planFor(order, { source: from, warehouse: into });
+    const found = await goneKeys(from.keys(plan, null), into.side(plan, null), 1_000_000);
     const done = took();
     await Promise.all([from.close(), into.close()]);
     return { ...done, told: `${found.keys.length} gone; ${found.checksums} checksums, ${found.keysRead} keys` };

@@ -30,10 +30,10 @@ describe("differences between two sets of rows", () => {
 
 describe("verdicts", () => {
   test("a slice that only one side has is compared, not passed over", () => {
-    const slices = pairSides(["rows", "sum(fare)"], new Map([["2026-11-20", ["3", "10.50"]]]), new Map([[null, ["1", "2.00"]]]));
+    const slices = pairSides(["rows", "sum(fare)"], new Map([["2026-11-20", { values: ["3", "10.50"], cells: null }]]), new Map([[null, { values: ["1", "2.00"], cells: null }]]));
     expect(slices).toEqual([
-      { slice: "2026-11-20", figures: [{ figure: "rows", source: "3", warehouse: "0" }, { figure: "sum(fare)", source: "10.50", warehouse: null }], verdict: "disagrees" },
-      { slice: null, figures: [{ figure: "rows", source: "0", warehouse: "1" }, { figure: "sum(fare)", source: null, warehouse: "2.00" }], verdict: "disagrees" },
+      { slice: "2026-11-20", figures: [{ figure: "rows", source: "3", warehouse: "0" }, { figure: "sum(fare)", source: "10.50", warehouse: null }], verdict: "disagrees", depth: "figures" },
+      { slice: null, figures: [{ figure: "rows", source: "0", warehouse: "1" }, { figure: "sum(fare)", source: null, warehouse: "2.00" }], verdict: "disagrees", depth: "figures" },
     ]);
     expect(overallVerdict(slices)).toBe("disagrees");
     expect(overallVerdict([])).toBe("unproved");

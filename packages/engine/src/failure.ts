@@ -26,6 +26,7 @@ interface ServerError extends Error {
   table?: string;
   schema?: string;
   severity?: string;
+  routine?: string;
 }
 
 export interface Place {
@@ -56,6 +57,11 @@ function known(error: ServerError, place: Place): Failure | null {
     case "3D000":
       return { message: `${place.name} has no database ${place.database}`, hint: "Check the database's name; capitals count." };
     case "42501":
+      if (/row-level security/.test(error.message))
+        return {
+          message: `${place.name}: ${error.message.replace("query would be affected by row-level security policy for table", "a policy hides rows of the table")} from ${place.user}`,
+          hint: `Let ${place.user} read every row (BYPASSRLS, or a policy), or state in the load that the rows it may see are the ones to load: from: { …, rows: visible }.`,
+        };
       return { message: `${place.name}: ${error.message}`, hint: `Grant ${place.user} the right, or use another user.` };
     case "53300":
       return { message: `${place.name} takes no more connections`, detail: error.message, hint: "Wait, or raise max_connections there." };
@@ -72,8 +78,9 @@ function known(error: ServerError, place: Place): Failure | null {
   }
 }
 
-/** Any error as a failure; server errors keep their detail and hint. Never holds a password: pg's errors don't. */
-export function failureOf(error: unknown, place: Place = { name: "The server" }): Failure {
+/** Any error as a failure; server errors keep their detail and hint, and name the side at which they happened. Never holds a password: pg's errors don't. */
+export function failureOf(error: unknown, otherwise: Place = { name: "The server" }): Failure {
+  const place = (error as { place?: Place } | null)?.place ?? otherwise;
   if (error instanceof LoadFailure) return error.failure;
   if (error instanceof PlanError) return { message: error.message, hint: "Mend the load's definition." };
   if (error instanceof NameError) return { message: error.message };

@@ -25,7 +25,7 @@ export function sourceContract(kind: string, specimen: Specimen): void {
   const within = async <T>(work: (snapshot: Snapshot, plan: LoadPlan) => Promise<T>): Promise<T> => {
     const snapshot = await specimen.source().snapshot("undercoat test");
     try {
-      const { plan } = await planFor("test", { title: "Test", warehouse: "w", loads: { load } }, "load", { source: snapshot, warehouse: null });
+      const { plan } = await planFor({ pipelineName: "test", pipeline: { title: "Test", warehouse: "w", loads: { load } }, load: "load" }, { source: snapshot, warehouse: null });
       return await work(snapshot, plan);
     } finally {
       await snapshot.close();
@@ -55,40 +55,40 @@ export function sourceContract(kind: string, specimen: Specimen): void {
       await specimen.furnish();
       await within(async (snapshot, plan) => {
         await specimen.add();
-        const rows = snapshot.rows(plan, { kind: "all" });
+        const rows = await snapshot.rows(plan, { kind: "all" }, null);
         let head = Buffer.alloc(0);
         for await (const chunk of rows) if (head.length < 11) head = Buffer.concat([head, chunk]);
         expect(head.subarray(0, 11).toString("latin1")).toBe("PGCOPY\n\xff\r\n\0");
         expect(rows.rowCount).toBe(3);
         expect((await snapshot.highWater(plan, { kind: "all" }))?.slice(0, 10)).toBe("2026-11-03");
-        expect((await snapshot.figures(plan, "all")).total).toEqual(["3", "6", "2"]);
+        expect((await snapshot.side(plan, null).figures("all", false)).total.values).toEqual(["3", "6", "2"]);
       });
-      await within(async (snapshot, plan) => expect((await snapshot.figures(plan, "all")).total[0]).toBe("4"));
+      await within(async (snapshot, plan) => expect((await snapshot.side(plan, null).figures("all", false)).total.values[0]).toBe("4"));
     });
 
     test("it reads windows, and figures of chosen slices", async () => {
       await specimen.furnish();
       await within(async (snapshot, plan) => {
         const count = async (window: Parameters<Snapshot["rows"]>[1]) => {
-          const rows = snapshot.rows(plan, window);
+          const rows = await snapshot.rows(plan, window, null);
           for await (const _ of rows);
           return rows.rowCount;
         };
         expect(await count({ kind: "since", value: "2026-11-02 00:00:00+00" })).toBe(2);
         expect(await count({ kind: "slice", slice: "2026-11-01" })).toBe(1);
         expect(await count({ kind: "keys", keys: [["1"], ["3"], ["9"]] })).toBe(2);
-        const figures = await snapshot.figures(plan, ["2026-11-02", "2030-01-01"]);
-        expect([...figures.slices]).toEqual([["2026-11-02", ["1", "2", "0"]]]);
+        const figures = await snapshot.side(plan, null).figures(["2026-11-02", "2030-01-01"], false);
+        expect([...figures.slices]).toEqual([["2026-11-02", { values: ["1", "2", "0"], cells: null }]]);
       });
     });
 
     test("equal rows have equal hashes and different ones have not", async () => {
       await specimen.furnish();
       await within(async (snapshot, plan) => {
-        const rows = await snapshot.rowsByKey(plan, [["1"], ["2"], ["3"]]);
+        const rows = await snapshot.side(plan, null).rowsByKey([["1"], ["2"], ["3"]]);
         const names = [...rows.values()].map((row) => row.hashes[1]);
         expect(new Set(names).size).toBe(3);
-        const whole = await snapshot.hashes(plan, { slices: "all" }, { kind: "hash", count: 1 }, [0n]);
+        const whole = await snapshot.side(plan, null).hashes({ slices: "all" }, { kind: "hash", count: 1 }, [0n]);
         expect(new Set(whole.map((row) => row.hash)).size).toBe(3);
         expect(whole.map((row) => row.key[0]).sort()).toEqual(["1", "2", "3"]);
       });

@@ -1,7 +1,7 @@
 import { conversion } from "@undercoat/core/sql/convert";
 import { literal, typedLiteral } from "@undercoat/core/sql/literal";
 import { canonicalType } from "@undercoat/core/sql/type";
-import { Session } from "@undercoat/engine/session";
+import { Session } from "@undercoat/engine/postgres/session";
 import fc from "fast-check";
 import { afterAll, beforeAll, describe, expect, test } from "vitest";
 import { credentials } from "./pair.ts";

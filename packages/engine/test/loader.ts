@@ -1,6 +1,6 @@
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import { executeLoad } from "@undercoat/engine/load/load";
-import type { Credentials } from "@undercoat/engine/session";
+import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import { quiet } from "./quiet.ts";

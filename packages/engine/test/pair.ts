@@ -4,8 +4,8 @@ import { executeLoad, type LoadOutcome, type LoadReport } from "@undercoat/engin
 import { executeRehearsal } from "@undercoat/engine/load/rehearse";
 import type { Rehearsal } from "@undercoat/core/run/rehearsal";
 import { executeProof, type ProofOutcome } from "@undercoat/engine/proof/prove";
-import type { Credentials, Row } from "@undercoat/engine/session";
-import { Session } from "@undercoat/engine/session";
+import type { Credentials, Row } from "@undercoat/engine/connection/credentials";
+import { Session } from "@undercoat/engine/postgres/session";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import { inject } from "vitest";
@@ -40,6 +40,8 @@ export async function makePair(name: string): Promise<Pair> {
   const source = credentials(names.source);
   const warehouse = credentials(names.warehouse);
   const [left, right] = [await Session.open(source, { application: "test" }), await Session.open(warehouse, { application: "test" })];
+  // What a test makes without a schema belongs to public.
+  for (const session of [left, right]) await session.script("RESET search_path");
   const order = (load: Load, loadName = "load") => {
     const pipeline: Pipeline = { title: "Test", warehouse: names.warehouse, loads: { [loadName]: load } };
     return { pipelineName: "test", pipeline, load: loadName, run: { id: ++runs, uid: crypto.randomUUID() } };
@@ -47,8 +49,8 @@ export async function makePair(name: string): Promise<Pair> {
   return {
     source,
     warehouse,
-    atSource: (sql) => left.query(sql),
-    atWarehouse: (sql) => right.query(sql),
+    atSource: (sql) => left.script(sql),
+    atWarehouse: (sql) => right.script(sql),
     run: (load, options = {}) =>
       executeLoad({ ...order(load, options.load), scope: options.scope ?? { kind: "due" } }, sourceFor(options.inside ? warehouse : source), warehouseFor(warehouse), options.report ?? quiet, options.signal ?? new AbortController().signal),
     rehearse: (load, limit, inside) => executeRehearsal({ ...order(load), scope: { kind: "due" }, limit: limit ?? null }, sourceFor(inside ? warehouse : source), warehouseFor(warehouse), quiet, new AbortController().signal),

@@ -155,7 +155,7 @@ describe("the command line keeps its word", () => {
       loads: [
         {
           load: "trip", into: "landing.trip", status: "finished", read: "40", new: "40", changed: "0", same: "0", rejected: "0", deleted: "0", watermark: null,
-          proof: { verdict: "proved", figures: [{ figure: "rows", source: "40", warehouse: "40" }, { figure: "sum(fare)", source: "840.00", warehouse: "840.00" }] },
+          proof: { verdict: "proved", depth: "cells", how: "source", cells: "40", figures: [{ figure: "rows", source: "40", warehouse: "40" }, { figure: "sum(fare)", source: "840.00", warehouse: "840.00" }] },
           error: null,
         },
       ],

@@ -1,10 +1,11 @@
+import type { RejectedList } from "../run/rejected.ts";
 import type { RowDifferences } from "../proof/difference.ts";
-import type { FigurePair, SliceFigures, Verdict } from "../proof/verdict.ts";
+import type { Depth, FigurePair, SliceFigures, Verdict } from "../proof/verdict.ts";
 import type { ConnectionSettings, Load, Pipeline, Schedule } from "../pipeline/pipeline.ts";
 import type { Problem } from "../pipeline/schema.ts";
 import type { Rehearsal } from "../run/rehearsal.ts";
 import type { DriftNote } from "../run/drift.ts";
-import type { Failure, Findings, PhaseTime, RunKind, RunStatus, Scope, Tally } from "../run/run.ts";
+import type { CellProof, Failure, Findings, LoadProof, PhaseTime, RunKind, RunStatus, Scope, Tally } from "../run/run.ts";
 
 /** What the server's API answers with; server and pages share these shapes. Times are ISO 8601 in UTC. */
 
@@ -129,6 +130,10 @@ export interface RunLoadView {
   bytes: string;
   watermark: string | null;
   verdict: Verdict | null;
+  depth: Depth | null;
+  how: LoadProof["how"] | null;
+  /** the rows whose every cell was compared */
+  cells: CellProof | null;
   figures: FigurePair[];
   slices: { all: number; agreeing: number } | null;
   whole: boolean;
@@ -159,39 +164,7 @@ export interface RunView extends RunSummary {
   scope: Scope;
 }
 
-/** A row that a load turned away. */
-export interface RejectedRow {
-  id: string;
-  run: number;
-  pipeline: string;
-  load: string;
-  target: string;
-  code: string;
-  column: string | null;
-  reason: string;
-  message: string;
-  key: (string | null)[] | null;
-  /** what it held, by the staged column's name; null where only its identity was kept */
-  original: Record<string, string | null> | null;
-  at: string;
-  /** true once a later run has read it again */
-  gone: boolean;
-}
-
-export interface RejectedCount {
-  pipeline: string;
-  load: string;
-  target: string;
-  reason: string;
-  rows: string;
-  /** the latest run that turned such a row away */
-  run: number;
-}
-
-export interface RejectedList {
-  rows: RejectedRow[];
-  counts: RejectedCount[];
-}
+export type { RejectedCount, RejectedList, RejectedRow } from "../run/rejected.ts";
 
 /** Rejected rows of every warehouse. */
 export interface RejectedView extends RejectedList {
@@ -207,6 +180,10 @@ export interface ProofSummary {
   target: string;
   at: string;
   verdict: Verdict;
+  depth: Depth;
+  how: LoadProof["how"];
+  /** the rows whose every cell was compared; null where only figures were */
+  cells: CellProof | null;
   whole: boolean;
   slices: { all: number; agreeing: number };
   figures: FigurePair[];
@@ -234,7 +211,10 @@ export interface ProofView extends ProofSummary {
 
 export interface LedgerSlice {
   slice: string;
-  state: "loaded" | "proved" | "disagrees" | "empty";
+  /** `figures`: the figures agree; `proved`: every cell does */
+  state: "loaded" | "figures" | "proved" | "disagrees" | "empty";
+  /** when every cell was last compared; null where it never was */
+  cellsAt: string | null;
   figures: FigurePair[];
   proof: number | null;
 }

@@ -177,16 +177,25 @@ export async function lookupsOf(rule: string): Promise<{ schema: string | null; 
   return tablesOf(`SELECT 1 WHERE (${rule}\n)`);
 }
 
-/** The names of the functions that a query calls. */
-export async function functionsOf(sql: string): Promise<string[]> {
-  const names = new Set<string>();
+/** What a query calls: functions by name, with the schema where one is written, and operators. */
+export interface Calls {
+  functions: { schema: string | null; name: string }[];
+  operators: string[];
+}
+
+export async function callsOf(sql: string): Promise<Calls> {
+  const functions = new Map<string, { schema: string | null; name: string }>();
+  const operators = new Set<string>();
+  const names = (list: unknown) => ((list ?? []) as { String?: { sval: string } }[]).map((part) => part.String?.sval ?? "");
   visit(await parse(sql, 0), (tag, node) => {
-    const path = tag === "FuncCall" ? (node.funcname as { String: { sval: string } }[]) : [];
-    const name = path.at(-1)?.String.sval;
-    if (name) names.add(name);
+    const path = tag === "FuncCall" ? names(node.funcname) : [];
+    const name = path.at(-1);
+    if (name) functions.set(path.join("."), { schema: path.length > 1 ? (path.at(-2) ?? null) : null, name });
+    const operator = tag === "A_Expr" ? names(node.name).at(-1) : tag === "SubLink" ? names(node.operName).at(-1) : undefined;
+    if (operator) operators.add(operator);
     return true;
   });
-  return [...names];
+  return { functions: [...functions.values()], operators: [...operators] };
 }
 
 /** A query without a trailing semicolon or comment, so that it can stand in brackets. */

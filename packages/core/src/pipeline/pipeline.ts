@@ -21,6 +21,8 @@ export interface From {
   origin?: string;
   /** an SQL condition over the source's columns */
   where?: string;
+  /** `visible`: where policies hide rows from the connection's user, those it may see are the ones to load; else that is an error */
+  rows?: "visible";
 }
 
 export interface Into {
@@ -105,6 +107,8 @@ export interface ProofBy {
 export interface ProofPlan {
   by?: ProofBy;
   figures: string[];
+  /** how often the whole table is compared cell by cell on its own: an ISO 8601 duration, `P1D` where absent, or `never` */
+  cells?: string;
 }
 
 export interface Load {
@@ -151,6 +155,8 @@ export interface ConnectionSettings {
   tls: "off" | "require" | "verify";
   /** so many loads of a run use it at a time; 4 where absent */
   parallel?: number;
+  /** functions of the server's own schemas that queries may call, as `schema.name`; an administrator lists them */
+  functions?: string[];
 }
 
 /** What a load proves when its author has not said. */

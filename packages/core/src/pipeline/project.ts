@@ -85,6 +85,6 @@ function normalize(value: unknown): void {
 
 /** The project file of connections and pipelines; passwords are left out. */
 export function writeProject(connections: Record<string, ConnectionSettings>, pipelines: Record<string, Pipeline>): string {
-  const bare = Object.fromEntries(Object.entries(connections).map(([name, { kind, host, port, database, user, tls, parallel }]) => [name, { kind, host, port: port ?? connectionDefaults.port, database, user, tls: tls ?? connectionDefaults.tls, ...(parallel ? { parallel } : {}) }]));
+  const bare = Object.fromEntries(Object.entries(connections).map(([name, { kind, host, port, database, user, tls, parallel, functions }]) => [name, { kind, host, port: port ?? connectionDefaults.port, database, user, tls: tls ?? connectionDefaults.tls, ...(parallel ? { parallel } : {}), ...(functions?.length ? { functions } : {}) }]));
   return stringify({ undercoat: 1, connections: bare, pipelines }, { lineWidth: 110, version: "1.2" });
 }

@@ -45,6 +45,7 @@ const from = Joi.object({
   tables: Joi.object().pattern(/^[\s\S]{1,200}$/, tableName).min(1).max(200),
   origin: column,
   where: Joi.string().max(20_000),
+  rows: Joi.string().valid("visible"),
 })
   .xor("table", "query", "tables")
   .and("tables", "origin")
@@ -118,6 +119,15 @@ const proof = Joi.object({
     zone,
   }),
   figures: Joi.array().items(Joi.string().custom(checked(parseFigure), "figure")).min(1).unique().required(),
+  cells: Joi.alternatives(
+    Joi.string().valid("never"),
+    Joi.string().custom(
+      checked((value) => {
+        if (durationSeconds(value) < 3600) throw new RangeError("the whole table is compared every hour at the most");
+      }),
+      "interval",
+    ),
+  ),
 });
 
 export const loadSchema = Joi.object({
@@ -177,6 +187,7 @@ export const connectionSchema = Joi.object({
   ),
   tls: Joi.string().valid("off", "require", "verify").default("off"),
   parallel: Joi.number().integer().min(1).max(64),
+  functions: Joi.array().items(Joi.string().pattern(/^[^.]{1,63}\.[^.]{1,63}$/)).max(200).messages({ "string.pattern.base": "{{#label}} is written as schema.name" }),
 });
 
 export const projectSchema = Joi.object({

@@ -1,12 +1,13 @@
 import { type Dataset, guaranteesKey } from "../dataset/dataset.ts";
-import type { Load, Mode, Pipeline, ProofBy } from "../pipeline/pipeline.ts";
+import type { Load, Mode, Pipeline } from "../pipeline/pipeline.ts";
 import { wholeTableRows } from "../pipeline/pipeline.ts";
 import { type Figure, parseFigure } from "../proof/figure.ts";
 import type { Scope } from "../run/run.ts";
 import type { AnalysedRule, Analysis } from "../shape/analyse.ts";
 import { keeps } from "../sql/convert.ts";
 import { parseTableName, type TableName } from "../sql/identifier.ts";
-import { canBeWatermark, shortType, typeFamily } from "../sql/type.ts";
+import type { Slicing } from "../sql/slice.ts";
+import { baseType, canBeWatermark, holds, limits, shortType, typeFamily } from "../sql/type.ts";
 import { PlanError } from "./error.ts";
 
 export { PlanError };
@@ -24,7 +25,9 @@ export interface PlannedColumn {
   reads: string[];
   /** the type of what it takes or computes */
   given: string;
-  /** the warehouse type, as format_type prints it */
+  /** the type that the load asks for, as format_type prints it */
+  stated: string;
+  /** the type in which the values stand in the warehouse: the stated one, or the target's own form of it */
   type: string;
   /** true where the source's own type differs from the type given, so that the read casts */
   cast: boolean;
@@ -61,15 +64,27 @@ export interface RejectPolicy {
 
 export interface DeletionPolicy {
   how: "mark" | "remove";
-  /** percent of the table */
-  most: number;
   column: string;
 }
 
-/** Rows that a proof leaves out on both sides, because they were rejected. */
+/** How many rows of a target may go in one run. */
+export interface Guard {
+  /** percent of the table */
+  most: number;
+  /** so many may go whatever the percentage says */
+  few: number;
+}
+
+/** The rows that may go of those that a target holds. */
+export function mayGo({ most, few }: Guard, held: bigint): bigint {
+  const share = (held * BigInt(Math.round(most * 1_000_000))) / 100_000_000n;
+  return share > BigInt(few) ? share : BigInt(few);
+}
+
+/** Rejected rows that a proof leaves out on both sides. */
 export interface Without {
-  /** 64-bit hashes of what identifies them; see identityColumns */
-  identities: string[];
+  /** 64-bit hashes of exactly those source rows; see contentHash */
+  contents: string[];
   /** true where earlier rows of the same key were rejected, so that the source's latest counts */
   duplicates: boolean;
   /** rejected rows in all */
@@ -85,19 +100,37 @@ export interface ReadRequest {
   where: string | null;
   columns: PlannedColumn[];
   watermark: { column: string; type: string; nullable: boolean; lookBack: string | null } | null;
-  /** only so many rows, the latest by watermark; null for all. A rehearsal may look at the first rows only */
-  limit: number | null;
 }
 
 /** Which of the request's rows are read this time. */
 export type Window =
   | { kind: "all" }
   | { kind: "since"; value: string }
-  | { kind: "interval"; column: string; on: "source" | "warehouse"; type: string; from: string; to: string }
+  /** bounds written without a zone are local to `zone` */
+  | { kind: "interval"; column: string; on: "source" | "warehouse"; type: string; zone: string; from: string; to: string }
   | { kind: "slice"; slice: string | null }
   | { kind: "keys"; keys: string[][] }
   | { kind: "identities"; identities: string[] };
 
+/** How rows are written. */
+export interface WritePlan {
+  target: TableName;
+  mode: Mode;
+  key: string[];
+  /** true where the source promises that the key is unique and never null, so that no check is needed */
+  keyGuaranteed: boolean;
+  deletions: DeletionPolicy | null;
+  guard: Guard;
+  rejects: RejectPolicy;
+}
+
+/** What is proved. */
+export interface ProvePlan {
+  slicing: Slicing | null;
+  figures: Figure[];
+}
+
+/** A load, planned: what is read, how it is shaped, how it is written, what is proved. */
 export interface LoadPlan {
   pipeline: string;
   load: string;
@@ -106,17 +139,8 @@ export interface LoadPlan {
   read: ReadRequest;
   /** null where the rows are the warehouse's as they are read */
   shape: PlannedShape | null;
-  rejects: RejectPolicy;
-  deletions: DeletionPolicy | null;
-  /** set once it is known which rows were rejected */
-  without: Without | null;
-  target: TableName;
-  mode: Mode;
-  key: string[];
-  /** true where the source promises that the key is unique and never null, so that no check is needed */
-  keyGuaranteed: boolean;
-  by: ProofBy | null;
-  figures: Figure[];
+  write: WritePlan;
+  prove: ProvePlan;
   /** changes whenever what the load reads or where it writes does; a watermark taken under another one does not count */
   fingerprint: string;
 }
@@ -131,6 +155,17 @@ export interface PlanFacts {
   target: Dataset | null;
   /** types that warehouse columns keep though the source's have changed, by the source column's name */
   held?: ReadonlyMap<string, string>;
+  /** which database the source is; a watermark taken from another one does not count */
+  origin?: string | null;
+}
+
+/**
+ * The type in which a column's values stand in the target. A target that holds every value of the type, but prints it in
+ * another form (more decimals, more padding), decides the form, so that both sides of a proof are in it.
+ */
+function standingType(type: string, declared: string | undefined): string {
+  if (declared === undefined || declared === type) return type;
+  return ["numeric", "character"].includes(baseType(type)) && limits(declared).length > 0 && holds(declared, type) ? declared : type;
 }
 
 /** The columns a load writes, in order. */
@@ -143,12 +178,13 @@ function plannedColumns(load: Load, { dataset, analysis, types, target, held: ke
     if (given === undefined) throw new PlanError(`The type of ${column.name} is not known`, ["columns", column.name]);
     const notNull = source?.notNull ?? false;
     const required = !notNull && (load.into.key?.includes(column.name) || (held.get(column.name)?.notNull ?? false));
-    return { ...column, given, type: column.stated ?? (column.source === null ? undefined : kept?.get(column.source)) ?? given, cast: source !== undefined && source.warehouseType !== source.declared, notNull, required };
+    const stated = column.stated ?? (column.source === null ? undefined : kept?.get(column.source)) ?? given;
+    return { ...column, given, stated, type: standingType(stated, held.get(column.name)?.declared), cast: source !== undefined && source.warehouseType !== source.declared, notNull, required };
   });
 }
 
 /** A shape is needed where a row could be turned away, or where a value is computed. */
-function plannedShape(load: Load, columns: PlannedColumn[], { dataset, analysis }: PlanFacts): PlannedShape | null {
+function plannedShape(load: Load, columns: PlannedColumn[], { dataset, analysis }: PlanFacts, { look }: PlanUse): PlannedShape | null {
   const watermark = load.watermark?.column;
   // Among rows of one key the watermark tells the latest, so it must be staged.
   const ranks = watermark !== undefined && columns.every((column) => column.source !== watermark);
@@ -157,21 +193,38 @@ function plannedShape(load: Load, columns: PlannedColumn[], { dataset, analysis 
   if (plain && analysis.rules.length === 0 && !(ranks && keyed)) return null;
   const read = new Set([...columns.flatMap((column) => column.reads), ...(watermark ? [watermark] : [])]);
   const raw = dataset.columns.filter((column) => read.has(column.name)).map((column) => ({ name: column.name, type: column.warehouseType, cast: column.warehouseType !== column.declared }));
-  return { raw, rules: analysis.rules };
+  return { raw, rules: look ? analysis.rules.map((rule) => (rule.breach === "stop" ? { ...rule, breach: "reject" as const } : rule)) : analysis.rules };
 }
 
-function rejectPolicy(load: Load): RejectPolicy {
+/** What a plan is used for, where it is not the load's next ordinary run. */
+export interface PlanUse {
+  /** rows are mended by their key, whatever the mode adds them by */
+  repair?: boolean;
+  /** rows that were rejected are tried again; they have been within the load's limit before */
+  again?: boolean;
+  /** somebody looks at a few rows and is to see all of them, also those that would stop the load */
+  look?: boolean;
+}
+
+function rejectPolicy(load: Load, { again, look }: PlanUse): RejectPolicy {
   const { limit, breach = "reject", duplicates = "reject", keep = 10_000 } = load.rejects ?? {};
   const share = typeof limit === "string" ? limit.replace("%", "") : null;
-  return { rows: typeof limit === "number" ? limit : null, share, breach, duplicates, keep };
+  const bounds = again || look ? { rows: null, share: null } : { rows: typeof limit === "number" ? limit : null, share };
+  return { ...bounds, breach: look ? "reject" : breach, duplicates: look ? "reject" : duplicates, keep };
 }
 
 function deletionPolicy({ into }: Load, columns: PlannedColumn[]): DeletionPolicy | null {
   if (into.deleted !== "mark" && into.deleted !== "remove") return null;
-  const { most = 50, column = "deleted_at" } = into.deletions ?? {};
+  const column = into.deletions?.column ?? "deleted_at";
   if (into.deleted === "mark" && columns.some((planned) => planned.name === column))
     throw new PlanError(`${column} is a column of the load; name another one to hold the time a row was found gone`, ["into", "deletions", "column"]);
-  return { how: into.deleted, most, column };
+  return { how: into.deleted, column };
+}
+
+/** A share of a few rows is no guard but a nuisance: where none was stated, ten may always go. */
+function guardOf({ into }: Load): Guard {
+  const most = into.deletions?.most;
+  return most === undefined ? { most: 50, few: 10 } : { most, few: 0 };
 }
 
 /**
@@ -179,7 +232,7 @@ function deletionPolicy({ into }: Load, columns: PlannedColumn[]): DeletionPolic
  * proof name columns that exist and can serve.
  * @throws PlanError with the path within the load.
  */
-export function planLoad(pipelineName: string, pipeline: Pipeline, loadName: string, facts: PlanFacts): LoadPlan {
+export function planLoad(pipelineName: string, pipeline: Pipeline, loadName: string, facts: PlanFacts, use: PlanUse = {}): LoadPlan {
   const load = pipeline.loads[loadName];
   if (!load) throw new PlanError(`The pipeline has no load ${loadName}`);
   const { dataset } = facts;
@@ -211,27 +264,27 @@ export function planLoad(pipelineName: string, pipeline: Pipeline, loadName: str
       where: where ?? null,
       columns,
       watermark: plannedWatermark(load, dataset),
-      limit: null,
     },
-    shape: plannedShape(load, columns, facts),
-    rejects: rejectPolicy(load),
-    deletions: deletionPolicy(load, columns),
-    without: null,
-    target: parseTableName(load.into.table),
-    mode: load.into.mode,
-    key,
-    keyGuaranteed: key.length > 0 && keySources.every((name) => name !== null) && guaranteesKey(dataset, keySources as string[]),
-    by: plannedSlices(load, byName),
-    figures: plannedFigures(load, byName),
-    fingerprint: JSON.stringify([
-      load.from,
-      load.watermark?.column ?? null,
-      columns.map(({ name, source, text, type, missing }) => [name, source ?? (missing ? text : { as: text }), type]),
-      load.into.table,
-      load.into.mode,
+    shape: plannedShape(load, columns, facts, use),
+    write: {
+      target: parseTableName(load.into.table),
+      mode: use.repair && key.length ? "upsert" : load.into.mode,
       key,
-    ]),
+      keyGuaranteed: key.length > 0 && keySources.every((name) => name !== null) && guaranteesKey(dataset, keySources as string[]),
+      deletions: deletionPolicy(load, columns),
+      guard: guardOf(load),
+      rejects: rejectPolicy(load, use),
+    },
+    prove: { slicing: plannedSlices(load, byName), figures: plannedFigures(load, byName) },
+    fingerprint: fingerprint(load, columns, facts.origin ?? null),
   };
+}
+
+/** The order of columns counts for nothing, and neither does one that the source has lost for a while. */
+function fingerprint(load: Load, columns: readonly PlannedColumn[], origin: string | null): string {
+  const read = columns.map(({ name, source, text, stated, missing }) => [name, source ?? (missing ? text : { as: text }), stated] as const);
+  const sorted = read.toSorted(([a], [b]) => (a < b ? -1 : 1));
+  return JSON.stringify([origin, load.from, load.watermark?.column ?? null, sorted, load.into.table, load.into.mode, load.into.key ?? []]);
 }
 
 function plannedWatermark(load: Load, dataset: Dataset): ReadRequest["watermark"] {
@@ -247,14 +300,14 @@ function plannedWatermark(load: Load, dataset: Dataset): ReadRequest["watermark"
   return { column: name, type: column.warehouseType, nullable: !column.notNull, lookBack: lookBack ?? null };
 }
 
-function plannedSlices(load: Load, byName: Map<string, PlannedColumn>): ProofBy | null {
+function plannedSlices(load: Load, byName: Map<string, PlannedColumn>): Slicing | null {
   const by = load.proof?.by;
   if (!by) return null;
   const column = byName.get(by.column);
   if (!column) throw new PlanError(`The proof slices by ${by.column}, which is not a column of the load`, ["proof", "by", "column"]);
   if (typeFamily(column.type) !== "moment") throw new PlanError(`${by.column} is ${shortType(column.type)}; slices need a date or a time`, ["proof", "by", "column"]);
   if (by.slice === "hour" && column.type === "date") throw new PlanError(`${by.column} is a date and has no hours`, ["proof", "by", "slice"]);
-  return by;
+  return { column: by.column, type: column.type, unit: by.slice, zone: by.zone ?? "UTC" };
 }
 
 function plannedFigures(load: Load, byName: Map<string, PlannedColumn>): Figure[] {
@@ -290,16 +343,10 @@ export function stagedColumns(plan: LoadPlan): StagedColumn[] {
 /** The staged columns by which a rejected row is known again: those its key is made from, else all. */
 export function identityColumns(plan: LoadPlan): StagedColumn[] {
   const staged = stagedColumns(plan);
-  if (plan.key.length === 0) return staged;
-  const read = new Set(plan.read.columns.filter((column) => plan.key.includes(column.name)).flatMap((column) => column.reads));
+  const { key } = plan.write;
+  if (key.length === 0) return staged;
+  const read = new Set(plan.read.columns.filter((column) => key.includes(column.name)).flatMap((column) => column.reads));
   return staged.filter((column) => read.has(column.source));
-}
-
-/** The type of a column of the plan. */
-export function columnType(plan: LoadPlan, name: string): string {
-  const column = plan.read.columns.find((candidate) => candidate.name === name);
-  if (!column) throw new PlanError(`The load has no column ${name}`);
-  return column.type;
 }
 
 /**
@@ -310,21 +357,24 @@ export function columnType(plan: LoadPlan, name: string): string {
 export function windowFor(plan: LoadPlan, scope: Scope, stored: string | null): Window {
   switch (scope.kind) {
     case "due":
-      return plan.read.watermark && stored !== null && plan.mode !== "replace" ? { kind: "since", value: stored } : { kind: "all" };
+      return plan.read.watermark && stored !== null && plan.write.mode !== "replace" ? { kind: "since", value: stored } : { kind: "all" };
     case "whole":
       return { kind: "all" };
     case "rejected":
       throw new PlanError("Which rows were rejected is known to the warehouse");
     case "keys":
       return { kind: "keys", keys: scope.keys };
+    case "slices":
+      throw new PlanError("Several slices are proved together, but loaded one by one");
     case "slice":
-      if (!plan.by) throw new PlanError("The proof of this load has no slices");
+      if (!plan.prove.slicing) throw new PlanError("The proof of this load has no slices");
       return scope;
     case "interval": {
-      if (plan.by) return { ...scope, column: plan.by.column, on: "warehouse", type: columnType(plan, plan.by.column) };
+      const { slicing } = plan.prove;
+      if (slicing) return { ...scope, column: slicing.column, on: "warehouse", type: slicing.type, zone: slicing.zone };
       const watermark = plan.read.watermark;
       if (!watermark) throw new PlanError("The load has neither slices nor a watermark, so it has no interval to load again");
-      return { ...scope, column: watermark.column, on: "source", type: watermark.type };
+      return { ...scope, column: watermark.column, on: "source", type: watermark.type, zone: "UTC" };
     }
   }
 }

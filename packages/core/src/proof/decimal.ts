@@ -24,14 +24,6 @@ export function subtract(a: string, b: string): string | null {
   return difference < 0n ? `-${text}` : text;
 }
 
-/** True where two printed values are one value: equal text, or decimals that differ in trailing zeros alone. */
-export function sameValue(a: string | null, b: string | null): boolean {
-  if (a === b) return true;
-  if (a === null || b === null) return false;
-  const difference = subtract(a, b);
-  return difference !== null && /^0(\.0+)?$/.test(difference);
-}
-
 /** `1204118.50` → `1,204,118.50`; text that is no decimal comes back as it is. */
 export function grouped(text: string): string {
   const match = decimal.exec(text);

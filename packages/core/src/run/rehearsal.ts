@@ -1,4 +1,4 @@
-import type { TargetChange } from "../sql/warehouse.ts";
+import type { TargetChange } from "../sql/target.ts";
 import type { Findings, Tally } from "./run.ts";
 
 /** A row as it would be written, beside the target's of the same key; values in the order of the load's columns. */

@@ -1,6 +1,6 @@
 import type { DriftNote } from "./drift.ts";
 import { grouped } from "../proof/decimal.ts";
-import type { SliceFigures, Verdict } from "../proof/verdict.ts";
+import type { Depth, SliceFigures, Verdict } from "../proof/verdict.ts";
 
 export type RunStatus = "queued" | "running" | "finished" | "failed" | "cancelled";
 export type RunKind = "load" | "repair" | "prove" | "rehearse";
@@ -14,6 +14,8 @@ export type Scope =
   | { kind: "interval"; from: string; to: string }
   /** one slice by its text */
   | { kind: "slice"; slice: string | null }
+  /** some slices, for a proof */
+  | { kind: "slices"; slices: (string | null)[] }
   /** exactly these rows, by their key's values as text */
   | { kind: "keys"; keys: string[][] }
   /** rejected rows again, by their numbers in the warehouse's list; null for all of the load's */
@@ -85,13 +87,27 @@ export function reasonWords(reasons: readonly Reason[]): string {
   return reasons.map(({ reason, rows }) => `${reason} (${grouped(rows)})`).join(", ");
 }
 
-/** The proof a run leaves: the figures over all it compared, and each slice. */
+/** Every value of some rows compared by checksum. */
+export interface CellProof {
+  /** how many rows, as exact text */
+  rows: string;
+  verdict: "proved" | "disagrees";
+}
+
+/** The proof a run leaves: the figures over all it compared, each slice, and the cells of the rows it read. */
 export interface LoadProof {
   verdict: Verdict;
+  /** `cells` where every value of what the run read (or of all that was asked for) was compared, else `figures` */
+  depth: Depth;
+  /** where the source's side comes from: the source computed it, it was read again, or only what was received is known */
+  how: "source" | "read again" | "received";
   /** true where every slice of the table was compared, false where only those the run touched */
   whole: boolean;
   figures: { figure: string; source: string | null; warehouse: string | null }[];
   slices: SliceFigures[];
+  cells: CellProof | null;
+  /** the slices that the run changed, where they are told; absent where it may have been any */
+  touched?: (string | null)[];
   /** rejected rows still open, which both sides leave out */
   without?: string;
   /** why the source's figures could not be computed, where they could not */

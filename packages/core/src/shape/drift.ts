@@ -11,6 +11,8 @@ export interface KnownColumn {
   type: string;
   /** true where it came new and the load's policy was to leave it */
   ignored?: boolean;
+  /** the type that the warehouse keeps for it though the source's has changed */
+  held?: string;
 }
 
 export interface Drifted {
@@ -26,14 +28,15 @@ export interface Drifted {
   stop: Failure | null;
 }
 
-/** The source columns that a load's own expressions read; null where it takes every column. */
-async function readColumns(load: Load, names: Set<string>): Promise<Set<string> | null> {
-  if (!load.columns) return null;
+/** The source columns that some warehouse columns read; null where the load takes every column under its own name. */
+async function readColumns(load: Load, names: Set<string>, only?: readonly string[]): Promise<Set<string> | null> {
+  if (!load.columns) return only ? new Set(only) : null;
   const read = new Set<string>();
-  for (const entry of Object.values(load.columns)) {
+  for (const [name, entry] of Object.entries(load.columns)) {
+    if (only && !only.includes(name)) continue;
     const { as } = computedColumn(entry);
     if (names.has(as)) read.add(as);
-    else for (const name of (await admit(as, "column").catch(() => null))?.reads ?? [as]) read.add(name);
+    else for (const column of (await admit(as, "column").catch(() => null))?.reads ?? [as]) read.add(column);
   }
   return read;
 }
@@ -49,8 +52,10 @@ export async function settleDrift(load: Load, dataset: Dataset, known: KnownColu
   const { added = "take", changed = "stop", gone = "stop" } = load.drift ?? {};
   const before = new Map(known.map((column) => [column.name, column]));
   const now = new Map(dataset.columns.map((column) => [column.name, column]));
-  const read = await readColumns(load, new Set([...before.keys(), ...now.keys()]));
-  const needed = new Set([load.watermark?.column, ...(load.columns ? [] : (load.into.key ?? []))]);
+  const names = new Set([...before.keys(), ...now.keys()]);
+  const read = await readColumns(load, names);
+  // Without these the load could not go on: its key would be null, or its watermark lost.
+  const needed = new Set([load.watermark?.column, ...((await readColumns(load, names, load.into.key ?? [])) ?? [])]);
   const columns: DatasetColumn[] = [];
   for (const column of dataset.columns) {
     const last = before.get(column.name);
@@ -61,6 +66,7 @@ export async function settleDrift(load: Load, dataset: Dataset, known: KnownColu
       if (done !== "ignored") columns.push(column);
     } else if (!last.ignored) {
       const policy = needed.has(column.name) && changed === "null" ? "stop" : changed;
+      if (last.held !== undefined) result.held.set(column.name, last.held);
       columns.push(last.type === column.warehouseType ? column : settleType(column, last.type, unread, policy, result));
     }
   }
@@ -75,7 +81,9 @@ export async function settleDrift(load: Load, dataset: Dataset, known: KnownColu
   for (const column of known) if (column.ignored && added === "ignore") ignored.add(column.name);
   const filled = notes.filter((note) => note.done === "null").map((note) => note.column);
   result.known = [
-    ...result.known.filter((column) => !filled.includes(column.name)).map((column) => (ignored.has(column.name) ? { ...column, ignored: true } : column)),
+    ...result.known
+      .filter((column) => !filled.includes(column.name))
+      .map((column) => ({ ...column, ...(ignored.has(column.name) ? { ignored: true } : {}), ...(result.held.has(column.name) ? { held: result.held.get(column.name) } : {}) })),
     // A column filled with null is still the one known, so that it is told of and comes back when the source has it again.
     ...known.filter((column) => filled.includes(column.name)),
   ];
@@ -96,7 +104,7 @@ function settleType(column: DatasetColumn, last: string, unread: boolean, policy
   const done = unread ? "left out" : kind === "widened" ? "widened" : policy === "take" ? "taken" : policy === "null" ? "null" : "stopped";
   result.notes.push({ column: column.name, kind, from: last, to: column.warehouseType, done });
   if (done === "widened") result.widened.push(column.name);
-  if (done === "taken") result.held.set(column.name, last);
+  if (done === "taken" && !result.held.has(column.name)) result.held.set(column.name, last);
   return done === "null" ? missing({ name: column.name, type: last }) : column;
 }
 

@@ -1,16 +1,11 @@
 import { asSubquery } from "../expression/parse.ts";
-import { identityColumns, type LoadPlan, type PlannedColumn, type ReadRequest, type StagedColumn, stagedColumns, type Window } from "../plan/plan.ts";
+import { identityColumns, type LoadPlan, type PlannedColumn, type ReadRequest, type StagedColumn, stagedColumns, type Window, type Without } from "../plan/plan.ts";
 import { conversion, keeps } from "./convert.ts";
 import { identifier, identifiers, qualified } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
-import { slicePredicate } from "./slice.ts";
-import { hashOf, typeFamily } from "./type.ts";
-
-/** The session settings under which both sides print the same value as the same text. */
-export const sessionSettings =
-  "SET TimeZone = 'UTC'; SET DateStyle = 'ISO, YMD'; SET IntervalStyle = 'postgres'; SET extra_float_digits = 1; SET bytea_output = 'hex'; SET jit = off; SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0";
-
-export const beginSnapshot = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY";
+import { rowHash } from "./hash.ts";
+import { inSlices } from "./slice.ts";
+import { baseType, typeFamily } from "./type.ts";
 
 /** Where the rows come from: the quoted table, the query in brackets, or several tables, each row marked with its own. */
 export function origin(read: ReadRequest): string {
@@ -29,15 +24,21 @@ function condition(read: ReadRequest): string[] {
 function pastWatermark(read: ReadRequest, value: string): string {
   const watermark = read.watermark;
   if (!watermark) return "true";
-  const column = identifier(watermark.column);
+  const column = `s.${identifier(watermark.column)}`;
   const moment = typeFamily(watermark.type) === "moment";
   const back = watermark.lookBack === null ? "" : ` - ${typedLiteral(watermark.lookBack, moment ? "interval" : "numeric")}`;
   const past = `${column} >= ${typedLiteral(value, watermark.type)}${back}`;
   return watermark.nullable ? `(${past} OR ${column} IS NULL)` : past;
 }
 
-function between(column: string, type: string, from: string, to: string): string {
-  return `${column} >= ${typedLiteral(from, type)} AND ${column} < ${typedLiteral(to, type)}`;
+/** A moment as a person gives it: where it names no zone, it is local to one. */
+function bound(text: string, type: string, zone: string): string {
+  if (baseType(type) !== "timestamp with time zone" || /([zZ]|[-+]\d{1,2}(:?\d{2})?)$/.test(text.replace(/^\s*-?\d+-\d+-\d+/, ""))) return typedLiteral(text, type);
+  return `timezone(${literal(zone)}, ${typedLiteral(text, "timestamp")})`;
+}
+
+function between(column: string, type: string, zone: string, from: string, to: string): string {
+  return `${column} >= ${bound(from, type, zone)} AND ${column} < ${bound(to, type, zone)}`;
 }
 
 function where(conditions: string[]): string {
@@ -61,18 +62,25 @@ export function shapedValue(column: PlannedColumn): string {
   return column.type === column.given ? column.expression : `(${column.expression})::${column.type}`;
 }
 
+function hashed(columns: readonly StagedColumn[], side: "source" | "stage"): string {
+  return rowHash(columns.map((column) => ({ sql: side === "source" ? rawValue(column) : `s.${identifier(column.name)}`, type: column.type })));
+}
+
 /** A 64-bit hash of what identifies a source row; see identityColumns. */
 export function identityHash(plan: LoadPlan, side: "source" | "stage"): string {
-  return hashOf(identityColumns(plan).map((column) => ({ sql: side === "source" ? rawValue(column) : `s.${identifier(column.name)}`, type: column.type })));
+  return hashed(identityColumns(plan), side);
+}
+
+/** A 64-bit hash of a source row's every value that is read, by which exactly that row is known again. */
+export function contentHash(plan: LoadPlan, side: "source" | "stage"): string {
+  return hashed(stagedColumns(plan), side);
 }
 
 /** The order in which rows of one key are ranked: the latest first, ties by their content, so that source and stage choose the same one. */
 export function latestFirst(plan: LoadPlan, side: "source" | "stage"): string {
-  const staged = stagedColumns(plan);
+  const watermark = stagedColumns(plan).find((column) => column.source === plan.read.watermark?.column);
   const sql = (column: StagedColumn) => (side === "source" ? rawValue(column) : `s.${identifier(column.name)}`);
-  const watermark = staged.find((column) => column.source === plan.read.watermark?.column);
-  const content = hashOf(staged.map((column) => ({ sql: sql(column), type: column.type })));
-  return [...(watermark ? [`${sql(watermark)} DESC NULLS LAST`] : []), `${content} DESC`].join(", ");
+  return [...(watermark ? [`${sql(watermark)} DESC NULLS LAST`] : []), `${contentHash(plan, side)} DESC`].join(", ");
 }
 
 /** Identities as one array, so that any number of them is one hashed look-up. */
@@ -80,81 +88,110 @@ function identityList(identities: string[]): string {
   return `unnest(${literal(`{${identities.join(",")}}`)}::bigint[])`;
 }
 
-/** The source's rows before anything is shaped, less those that a proof leaves out. */
-function sourceOrigin(plan: LoadPlan, conditions: string[]): string {
-  const { read, without } = plan;
+/** The key's columns over the source's row `s`, where every one of them is taken as it stands; else null. */
+function plainKey(plan: LoadPlan): string[] | null {
+  const columns = plan.write.key.map((name) => plan.read.columns.find((column) => column.name === name));
+  return columns.every((column) => column?.source != null) ? columns.map((column) => identifier(column?.source ?? "")) : null;
+}
+
+/**
+ * Rows past the watermark and those without one; where a key may stand on several rows, also those that share a key with
+ * a row without one, so that every run chooses the same of them.
+ */
+function due(plan: LoadPlan, value: string): string {
+  const { read, write } = plan;
+  const past = pastWatermark(read, value);
+  const key = plainKey(plan);
+  if (!read.watermark?.nullable || write.keyGuaranteed || !key?.length) return past;
+  const [outer, inner] = [key.map((name) => `s.${name}`), key.map((name) => `n.${name}`)];
+  const without = [`n.${identifier(read.watermark.column)} IS NULL`, ...condition(read)];
+  return `(${past} OR (${outer.join(", ")}) IN (SELECT ${inner.join(", ")} FROM ${origin(read)} n${where(without)}))`;
+}
+
+/** The source's rows before anything is shaped, less those that a proof leaves out; their hashes are the parameter $1. */
+function sourceOrigin(plan: LoadPlan, conditions: string[], without: Without | null): string {
+  const { read } = plan;
   const inside = [...condition(read), ...conditions];
   if (!without) return `${origin(read)} s${where(inside)}`;
-  if (without.identities.length) inside.push(`NOT EXISTS (SELECT 1 FROM ${identityList(without.identities)} x(identity) WHERE x.identity = ${identityHash(plan, "source")})`);
-  const keys = plan.key.map((name) => plan.read.columns.find((column) => column.name === name)).filter((column) => column !== undefined);
-  for (const column of keys) if (column.source !== null && !column.notNull) inside.push(`s.${identifier(column.source)} IS NOT NULL`);
+  if (without.contents.length) inside.push(`NOT EXISTS (SELECT 1 FROM unnest($1::bigint[]) x(content) WHERE x.content = ${contentHash(plan, "source")})`);
   const rows = `SELECT s.* FROM ${origin(read)} s${where(inside)}`;
   // The fence keeps an expression from being tried on a row that is left out because it fails there.
   if (!without.duplicates) return `(${rows} OFFSET 0) s`;
-  const key = keys.map(shapedValue).join(", ");
+  const key = plan.read.columns.filter((column) => plan.write.key.includes(column.name)).map(shapedValue).join(", ");
   return `(SELECT DISTINCT ON (${key}) s.* FROM (${rows} OFFSET 0) s ORDER BY ${key}, ${latestFirst(plan, "source")}) s`;
 }
 
 /** The conditions of a window over the source's row, and those over the warehouse's columns. */
 function windowConditions(plan: LoadPlan, window: Window, column: (name: string) => string): { inside: string[]; outside: string | null } {
+  const { slicing } = plan.prove;
   switch (window.kind) {
     case "all":
       return { inside: [], outside: null };
     case "since":
-      return { inside: [pastWatermark(plan.read, window.value)], outside: null };
+      return { inside: [due(plan, window.value)], outside: null };
     case "identities":
       return { inside: [`${identityHash(plan, "source")} IN (SELECT * FROM ${identityList(window.identities)})`], outside: null };
     case "interval": {
-      if (window.on === "source") return { inside: [between(identifier(window.column), window.type, window.from, window.to)], outside: null };
-      return { inside: [], outside: between(column(window.column), window.type, window.from, window.to) };
+      if (window.on === "source") return { inside: [between(identifier(window.column), window.type, window.zone, window.from, window.to)], outside: null };
+      return { inside: [], outside: between(column(window.column), window.type, window.zone, window.from, window.to) };
     }
     case "slice":
-      return { inside: [], outside: slicePredicate(plan, window.slice, column(plan.by?.column ?? "")) };
+      return { inside: [], outside: slicing ? inSlices(slicing, [window.slice], column(slicing.column)) : "true" };
     case "keys":
       return { inside: [], outside: keyPredicate(keyColumns(plan).map(({ name, type }) => ({ name, type, sql: column(name) })), window.keys) };
   }
+}
+
+/** What a read may leave out. */
+export interface Reading {
+  window?: Window;
+  /** rejected rows that a proof leaves out */
+  without?: Without | null;
+  /** only so many rows, the latest by watermark */
+  limit?: number | null;
 }
 
 /**
  * The source's rows under the warehouse's column names and types: `SELECT "id", "fare"::numeric(12,2) AS "price" FROM …`.
  * What the pairing does to a value stands only here, so that reading and proving see the same rows.
  */
-export function sourceRows(plan: LoadPlan, window: Window = { kind: "all" }): string {
+export function sourceRows(plan: LoadPlan, { window = { kind: "all" }, without = null, limit = null }: Reading = {}): string {
   const { inside, outside } = windowConditions(plan, window, identifier);
-  const rows = plan.shape ? shapedRows(plan, inside) : pairedRows(plan, inside);
+  const from = `${sourceOrigin(plan, inside, without)}${limited(plan.read, limit)}`;
+  const rows = plan.shape ? shapedRows(plan, from) : pairedRows(plan, from);
   return outside ? `SELECT * FROM (${rows}) r WHERE ${outside}` : rows;
 }
 
-function pairedRows(plan: LoadPlan, conditions: string[]): string {
+function pairedRows(plan: LoadPlan, from: string): string {
   const columns = stagedColumns(plan).map((column) => (column.cast || column.name !== column.source ? `${rawValue(column)} AS ${identifier(column.name)}` : rawValue(column)));
-  return `SELECT ${columns.join(", ")} FROM ${sourceOrigin(plan, conditions)}${limited(plan.read)}`;
+  return `SELECT ${columns.join(", ")} FROM ${from}`;
 }
 
-function rawSelect(plan: LoadPlan, conditions: string[]): string {
+function rawSelect(plan: LoadPlan, from: string): string {
   const columns = stagedColumns(plan).map((column) => (column.cast ? `${rawValue(column)} AS ${identifier(column.name)}` : rawValue(column)));
-  return `SELECT ${columns.join(", ")} FROM ${sourceOrigin(plan, conditions)}${limited(plan.read)}`;
+  return `SELECT ${columns.join(", ")} FROM ${from}`;
 }
 
-function shapedRows(plan: LoadPlan, conditions: string[]): string {
+function shapedRows(plan: LoadPlan, from: string): string {
   const columns = plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`);
-  return `SELECT ${columns.join(", ")} FROM (${rawSelect(plan, conditions)}) s`;
+  return `SELECT ${columns.join(", ")} FROM (${rawSelect(plan, from)}) s`;
 }
 
 /** The end of a limited read: the latest rows by watermark first. */
-function limited({ watermark, limit }: ReadRequest): string {
+function limited({ watermark }: ReadRequest, limit: number | null): string {
   if (limit === null) return "";
   return `${watermark ? ` ORDER BY s.${identifier(watermark.column)} DESC NULLS LAST` : ""} LIMIT ${Math.trunc(limit)}`;
 }
 
 /** The rows of a window as they are staged: the source's own columns where a shape follows, else the warehouse's. */
-export function stagedRows(plan: LoadPlan, window: Window): string {
-  if (!plan.shape) return sourceRows(plan, window);
+export function stagedRows(plan: LoadPlan, window: Window, limit: number | null = null): string {
+  if (!plan.shape) return sourceRows(plan, { window, limit });
   const value = (name: string) => {
     const column = plan.read.columns.find((candidate) => candidate.name === name);
     return column ? shapedValue(column) : identifier(name);
   };
   const { inside, outside } = windowConditions(plan, window, value);
-  const rows = rawSelect(plan, inside);
+  const rows = rawSelect(plan, `${sourceOrigin(plan, inside, null)}${limited(plan.read, limit)}`);
   if (!outside) return rows;
   // A row whose value can't be told for certain is read too, rather than failing the read; the check settles it.
   const told = windowColumns(plan, window)
@@ -165,19 +202,23 @@ export function stagedRows(plan: LoadPlan, window: Window): string {
 
 /** The warehouse columns that a window's condition looks at. */
 function windowColumns(plan: LoadPlan, window: Window): PlannedColumn[] {
-  const names = window.kind === "keys" ? plan.key : window.kind === "slice" ? [plan.by?.column] : window.kind === "interval" ? [window.column] : [];
+  const names = window.kind === "keys" ? plan.write.key : window.kind === "slice" ? [plan.prove.slicing?.column] : window.kind === "interval" ? [window.column] : [];
   return plan.read.columns.filter((column) => names.includes(column.name));
 }
 
 /** The key's columns with their types; a load without a key is told apart by all its columns. */
 export function keyColumns(plan: LoadPlan): { name: string; type: string }[] {
-  return plan.key.length ? plan.read.columns.filter((column) => plan.key.includes(column.name)).sort((a, b) => plan.key.indexOf(a.name) - plan.key.indexOf(b.name)) : plan.read.columns;
+  const { key } = plan.write;
+  return key.length ? plan.read.columns.filter((column) => key.includes(column.name)).sort((a, b) => key.indexOf(a.name) - key.indexOf(b.name)) : plan.read.columns;
 }
 
 /** The rows of a window as a binary COPY stream. */
-export function copyOut(plan: LoadPlan, window: Window): string {
-  return `COPY (${stagedRows(plan, window)}) TO STDOUT (FORMAT binary)`;
+export function copyOut(plan: LoadPlan, window: Window, limit: number | null = null): string {
+  return `COPY (${stagedRows(plan, window, limit)}) TO STDOUT (FORMAT binary)`;
 }
+
+/** The zone in which the source's server tells local time, whatever this session has set. */
+const ownZone = "(SELECT reset_val FROM pg_settings WHERE name = 'TimeZone')";
 
 /**
  * The highest watermark among the rows of a window, as text, never past the source's own clock: a row dated in the
@@ -186,23 +227,44 @@ export function copyOut(plan: LoadPlan, window: Window): string {
 export function highWater(plan: LoadPlan, window: Window): string | null {
   const watermark = plan.read.watermark;
   if (!watermark) return null;
-  const column = identifier(watermark.column);
-  const family = typeFamily(watermark.type);
+  const column = `s.${identifier(watermark.column)}`;
   const inside = condition(plan.read);
   if (window.kind === "since") inside.push(pastWatermark(plan.read, window.value));
-  if (family !== "integer") inside.push(family === "moment" ? `isfinite(${column})` : `${column} <> 'NaN'`);
-  const clock: Record<string, string> = {
-    date: "now()::date",
-    "timestamp without time zone": "now()::timestamp",
-    "timestamp with time zone": "now()",
-  };
-  const cap = clock[watermark.type.replace(/\(\d\)/, "")];
+  const family = typeFamily(watermark.type);
+  // NaN is greater than every number, infinity too.
+  if (family === "numeric") inside.push(`${column} > '-Infinity' AND ${column} < 'Infinity'`);
+  if (family === "moment") inside.push(`isfinite(${column})`);
+  const clock: Record<string, string> = { date: `timezone(${ownZone}, now())::date`, "timestamp without time zone": `timezone(${ownZone}, now())`, "timestamp with time zone": "now()" };
+  const cap = clock[baseType(watermark.type)];
   const highest = `max(${column})`;
-  return `SELECT (${cap ? `CASE WHEN ${highest} > ${cap} THEN ${cap} ELSE ${highest} END` : highest})::text AS value FROM ${origin(plan.read)} s${where(inside)}`;
+  return `SELECT ${cap ? `least(${highest}, ${cap})` : highest}::text AS value FROM ${origin(plan.read)} s${where(inside)} HAVING count(${column}) > 0`;
 }
 
 /** The latest rows under the warehouse's names, every value as text, for a person to look at. */
 export function previewRows(plan: LoadPlan, window: Window, limit: number): string {
   const values = plan.read.columns.map((column) => `left(r.${identifier(column.name)}::text, 300) AS ${identifier(column.name)}`);
-  return `SELECT ${values.join(", ")} FROM (${sourceRows({ ...plan, read: { ...plan.read, limit } }, window)}) r`;
+  return `SELECT ${values.join(", ")} FROM (${sourceRows(plan, { window, limit })}) r`;
+}
+
+/** How many of some source rows carry a watermark past the one loaded, and how many an earlier one. */
+export function keysPastWatermark(plan: LoadPlan, keys: string[][], value: string): string | null {
+  const watermark = plan.read.watermark;
+  if (!watermark) return null;
+  const names = keyColumns(plan).map((column) => {
+    const planned = plan.read.columns.find((candidate) => candidate.name === column.name);
+    return { ...column, ...(planned ? { sql: shapedValue(planned) } : {}) };
+  });
+  const at = typedLiteral(value, watermark.type);
+  const column = `s.${identifier(watermark.column)}`;
+  const finite = typeFamily(watermark.type) === "moment" ? ` AND isfinite(${column})` : typeFamily(watermark.type) === "numeric" ? ` AND ${column} < 'Infinity'` : "";
+  return `SELECT count(*) FILTER (WHERE ${column} > ${at})::text AS past, count(*) FILTER (WHERE (${column} > ${at}) IS NOT TRUE)::text AS before, max(${at} - ${column}) FILTER (WHERE ${column} <= ${at}${finite})::text AS late FROM ${origin(plan.read)} s WHERE ${keyPredicate(names, keys)}`;
+}
+
+/** Hashes of the source rows that have some keys, to tell which rejected rows still stand there. */
+export function contentsOfKeys(plan: LoadPlan, keys: string[][]): string {
+  const names = keyColumns(plan).map((column) => {
+    const planned = plan.read.columns.find((candidate) => candidate.name === column.name);
+    return { ...column, ...(planned ? { sql: shapedValue(planned) } : {}) };
+  });
+  return `SELECT DISTINCT ${contentHash(plan, "source")}::text AS content FROM ${origin(plan.read)} s${where([...condition(plan.read), keyPredicate(names, keys)])}`;
 }

@@ -1,19 +1,7 @@
 import { type LoadPlan, stagedColumns } from "../plan/plan.ts";
-import { formatTableName, identifier, qualified, type TableName } from "./identifier.ts";
+import { identifier, qualified, type TableName } from "./identifier.ts";
 import { literal } from "./literal.ts";
-import { identityHash, keyColumns, shapedValue } from "./read.ts";
-
-/**
- * Rejected rows stand in the warehouse, written in the load's own transaction. A row stays on the list until a run has read
- * it again (`left_run`); `identity` is the hash by which the source's row is known again, `key` the warehouse key where it could be made.
- */
-export const rejectedTable = `
-CREATE TABLE IF NOT EXISTS undercoat.rejected (
-  id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, run uuid NOT NULL, number integer NOT NULL, pipeline text NOT NULL, load text NOT NULL, target text NOT NULL,
-  code text NOT NULL, col text, reason text NOT NULL, message text NOT NULL, identity bigint NOT NULL, key text[], original json, at timestamptz NOT NULL DEFAULT now(),
-  left_run uuid, left_at timestamptz);
-CREATE INDEX IF NOT EXISTS rejected_target ON undercoat.rejected (target, identity) WHERE left_run IS NULL;
-CREATE INDEX IF NOT EXISTS rejected_run ON undercoat.rejected (run, load)`;
+import { contentHash, identityHash, keyColumns, shapedValue } from "./read.ts";
 
 /** The faults that a load has found, by the place of their row in the stage; the first one of a row counts. */
 export const createFaults = "CREATE TEMP TABLE fault (place tid NOT NULL, code text NOT NULL, col text, reason text NOT NULL, value text, stops boolean NOT NULL) ON COMMIT DROP";
@@ -35,12 +23,20 @@ export function faultExamples(plan: LoadPlan, stage: TableName, limit: number): 
   return `SELECT ${message} AS message, ${original(plan)}::text AS original FROM (${ranked}) f JOIN ${qualified(stage)} s ON s.ctid = f.place ORDER BY f.rank, f.reason LIMIT ${Math.trunc(limit)}`;
 }
 
-/** Writes the faulty rows to the list with what they held, in full for the first `keep` of them. Parameters: run, number, pipeline, load, target. */
+/**
+ * Writes the faulty rows to the list with what they held, in full for the first `keep` of them. `covered` tells that
+ * another row of the same key was accepted, so that the target's row stands for that one.
+ * Parameters: run, number, pipeline, load, target.
+ */
 export function keepRejected(plan: LoadPlan, stage: TableName): string {
-  const key = plan.key.length ? `CASE WHEN f.code = 'duplicate' OR f.col IS NULL OR f.col NOT IN (${plan.key.map(literal).join(", ")}) THEN ARRAY[${keyValues(plan).map((value) => `(${value})::text`).join(", ")}] END` : "NULL::text[]";
-  return `INSERT INTO undercoat.rejected (run, number, pipeline, load, target, code, col, reason, message, identity, key, original)
-SELECT $1::uuid, $2::int, $3, $4, $5, f.code, f.col, f.reason, ${message}, ${identityHash(plan, "stage")}, ${key}, CASE WHEN row_number() OVER () <= ${plan.rejects.keep} THEN ${original(plan)} END
+  const { key, rejects } = plan.write;
+  const values = keyValues(plan).map((value) => `(${value})::text`).join(", ");
+  const made = key.length ? `CASE WHEN f.code = 'duplicate' OR f.col IS NULL OR f.col NOT IN (${key.map(literal).join(", ")}) THEN ARRAY[${values}] END` : "NULL::text[]";
+  const rows = `SELECT f.*, ${identityHash(plan, "stage")} AS identity, ${contentHash(plan, "stage")} AS content, ${made} AS key, CASE WHEN row_number() OVER () <= ${rejects.keep} THEN ${original(plan)} END AS original, ${message} AS message
 FROM pg_temp.fault f JOIN ${qualified(stage)} s ON s.ctid = f.place`;
+  const accepted = plan.write.keyGuaranteed || key.length === 0 ? "false" : `r.identity IN (SELECT ${identityHash(plan, "stage")} FROM ${qualified(stage)} s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = s.ctid))`;
+  return `INSERT INTO undercoat.rejected (run, number, pipeline, load, target, code, col, reason, message, identity, content, key, covered, original)
+SELECT $1::uuid, $2::int, $3, $4, $5, r.code, r.col, r.reason, r.message, r.identity, r.content, r.key, ${accepted}, r.original FROM (${rows}) r`;
 }
 
 /** The key's values over the staged row `s`, in the key's order. */
@@ -51,19 +47,27 @@ export function keyValues(plan: LoadPlan): string[] {
   });
 }
 
-/** What of a load's list is still open: its rows, their identities, and whether any is an earlier row of a key. Parameter: target. */
+/** What of a load's list is still open: its rows, the hashes of the source rows to leave out, and whether any is an earlier row of a key. Parameter: target. */
 export const openRejected =
-  "SELECT count(*)::text AS rows, coalesce(bool_or(code = 'duplicate'), false) AS duplicates, (array_agg(DISTINCT identity) FILTER (WHERE code <> 'duplicate'))::text AS identities FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL";
+  "SELECT count(*)::text AS rows, coalesce(bool_or(code = 'duplicate'), false) AS duplicates, (array_agg(DISTINCT content) FILTER (WHERE code <> 'duplicate'))::text AS contents FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL";
 
 export const anyOpenRejected = "SELECT EXISTS (SELECT 1 FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL) AS any";
 
 /** Takes every open row of a target off the list: the whole dataset has been read again. Parameters: run, target. */
 export const closeAll = "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL";
 
-/** Takes the open rows that have been read again off the list; earlier rows of a key stay, as only a whole read shows that they are gone. Parameters: run, target. */
+/** Takes the open rows that have been read again, exactly as they were or under a key that is theirs alone, off the list. Parameters: run, target. */
 export function closeRead(plan: LoadPlan, stage: TableName): string {
-  return `UPDATE undercoat.rejected r SET left_run = $1::uuid, left_at = now() FROM ${qualified(stage)} s WHERE r.target = $2 AND r.left_run IS NULL AND r.code <> 'duplicate' AND r.identity = ${identityHash(plan, "stage")}`;
+  const again = plan.write.key.length && plan.write.keyGuaranteed ? `r.identity = ${identityHash(plan, "stage")}` : `r.content = ${contentHash(plan, "stage")}`;
+  return `UPDATE undercoat.rejected r SET left_run = $1::uuid, left_at = now() FROM ${qualified(stage)} s WHERE r.target = $2 AND r.left_run IS NULL AND ${again}`;
 }
+
+/** The newest open rows whose key is known: whether they still stand at the source can be asked by it. Parameters: target, limit. */
+export const openKeys = "SELECT DISTINCT to_json(key)::text AS key FROM (SELECT key FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL AND key IS NOT NULL ORDER BY id DESC LIMIT $2::int) k";
+
+/** Takes off the list the open rows of some keys that the source no longer has as they were. Parameters: run, target, keys as JSON, hashes that still stand. */
+export const closeGone =
+  "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL AND to_json(key)::text = ANY($3::text[]) AND NOT content = ANY($4::bigint[])";
 
 /** Takes chosen rows off the list. Parameters: run, target, ids as an array. */
 export const closeChosen = "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL AND id = ANY($3::bigint[])";
@@ -71,12 +75,6 @@ export const closeChosen = "UPDATE undercoat.rejected SET left_run = $1::uuid, l
 /** The open rows of a target that are to be loaded again. Parameters: target, ids as an array or null for all. */
 export const chosenRejected =
   "SELECT id::text, identity::text, to_json(key)::text AS key FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL AND ($2::bigint[] IS NULL OR id = ANY($2::bigint[])) ORDER BY id LIMIT 100000";
-
-/** True where a rejected row still open has the key of the target's row `t`. */
-export function sameKeyRejected(plan: LoadPlan): string {
-  const same = keyColumns(plan).map((column, at) => `x.key[${at + 1}]::${column.type} = t.${identifier(column.name)}`);
-  return `SELECT 1 FROM undercoat.rejected x WHERE x.target = ${literal(formatTableName(plan.target))} AND x.left_run IS NULL AND x.code <> 'duplicate' AND x.key IS NOT NULL AND ${same.join(" AND ")}`;
-}
 
 /** A filter of the list, as its page asks for it. */
 export interface RejectedFilter {

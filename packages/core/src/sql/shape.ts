@@ -23,7 +23,7 @@ function clean(stage: TableName): string {
 
 function checkedColumns(plan: LoadPlan): PlannedColumn[] {
   // A key that can be made identifies the row in the list, so its columns come first.
-  const ordered = [...plan.read.columns].sort((a, b) => Number(plan.key.includes(b.name)) - Number(plan.key.includes(a.name)));
+  const ordered = [...plan.read.columns].sort((a, b) => Number(plan.write.key.includes(b.name)) - Number(plan.write.key.includes(a.name)));
   return ordered.filter((column) => column.source === null || column.required || !keeps(column.type, column.given));
 }
 
@@ -78,13 +78,13 @@ export function typeFaults(plan: LoadPlan, stage: TableName, every: boolean): st
   const condition = certain(plan);
   if (!every && condition === null) return null;
   const rows = `SELECT s.ctid AS place, pg_temp.fault(s.*) AS f FROM ${qualified(stage)} s${every ? "" : ` WHERE (${condition}) IS NOT TRUE`} OFFSET 0`;
-  return `INSERT INTO pg_temp.fault SELECT q.place, q.f[1], q.f[2], q.f[3], q.f[4], ${plan.rejects.breach === "stop"} FROM (${rows}) q WHERE q.f IS NOT NULL`;
+  return `INSERT INTO pg_temp.fault SELECT q.place, q.f[1], q.f[2], q.f[3], q.f[4], ${plan.write.rejects.breach === "stop"} FROM (${rows}) q WHERE q.f IS NOT NULL`;
 }
 
 /** Finds rows whose key is null, where the stage holds the warehouse's columns already. */
 export function keyFaults(plan: LoadPlan, stage: TableName): string {
-  const missing = plan.key.map((name) => `WHEN s.${identifier(name)} IS NULL THEN ${literal(name)}`).join(" ");
-  return `INSERT INTO pg_temp.fault SELECT q.place, 'missing', q.col, q.col || ' is missing', NULL, ${plan.rejects.breach === "stop"} FROM (SELECT s.ctid AS place, CASE ${missing} END AS col FROM ${qualified(stage)} s) q WHERE q.col IS NOT NULL`;
+  const missing = plan.write.key.map((name) => `WHEN s.${identifier(name)} IS NULL THEN ${literal(name)}`).join(" ");
+  return `INSERT INTO pg_temp.fault SELECT q.place, 'missing', q.col, q.col || ' is missing', NULL, ${plan.write.rejects.breach === "stop"} FROM (SELECT s.ctid AS place, CASE ${missing} END AS col FROM ${qualified(stage)} s) q WHERE q.col IS NOT NULL`;
 }
 
 /** Up to three keys that stand on several clean rows. */
@@ -98,7 +98,7 @@ export function duplicateFaults(plan: LoadPlan, stage: TableName): string {
   const key = keyValues(plan);
   const named = `concat_ws(', ', ${key.map((value) => `(${value})::text`).join(", ")})`;
   const rows = `SELECT s.${place} AS place, ${named} AS key, row_number() OVER (PARTITION BY ${key.join(", ")} ORDER BY ${latestFirst(plan, "stage")}) AS rank FROM ${clean(stage)}`;
-  return `INSERT INTO pg_temp.fault SELECT q.place, 'duplicate', ${plan.key.length === 1 ? literal(plan.key[0] ?? "") : "NULL"}, ${literal(`${plan.key.join(", ")} stands more than once in what was read`)}, q.key, ${plan.rejects.duplicates === "stop"} FROM (${rows}) q WHERE q.rank > 1`;
+  return `INSERT INTO pg_temp.fault SELECT q.place, 'duplicate', ${plan.write.key.length === 1 ? literal(plan.write.key[0] ?? "") : "NULL"}, ${literal(`${plan.write.key.join(", ")} stands more than once in what was read`)}, q.key, ${plan.write.rejects.duplicates === "stop"} FROM (${rows}) q WHERE q.rank > 1`;
 }
 
 /** SQL that is true where a row breaks a rule. */

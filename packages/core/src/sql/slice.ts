@@ -1,34 +1,63 @@
-import type { LoadPlan } from "../plan/plan.ts";
-import { columnType } from "../plan/plan.ts";
+import type { SliceUnit } from "../pipeline/pipeline.ts";
 import { identifier } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
 import { baseType } from "./type.ts";
 
-/** The local time of the slice column, in which slices are cut. */
-function localTime(plan: LoadPlan): string {
-  const by = plan.by;
-  if (!by) return "NULL::timestamp";
-  const column = identifier(by.column);
-  const base = baseType(columnType(plan, by.column));
-  return base === "timestamp with time zone" ? `timezone(${literal(by.zone ?? "UTC")}, ${column})` : `${column}::timestamp`;
+/** How rows fall into slices: by which column of which type, into what units, and in which zone's local time. */
+export interface Slicing {
+  column: string;
+  type: string;
+  unit: SliceUnit;
+  zone: string;
 }
 
-/** The start of the slice a row falls into: a date, or a timestamp where slices are hours; NULL without slices. */
-export function sliceExpression(plan: LoadPlan): string {
-  if (!plan.by) return "NULL::date";
-  if (plan.by.slice === "day" && columnType(plan, plan.by.column) === "date") return identifier(plan.by.column);
-  const start = `date_trunc(${literal(plan.by.slice)}, ${localTime(plan)})`;
-  return plan.by.slice === "hour" ? start : `${start}::date`;
+/** Of a date, a slice's first day is found by counting back from it; no timestamp is made of it, whose calendar is shorter. */
+const daysIntoSlice: Partial<Record<SliceUnit, string>> = { week: "isodow", month: "day", year: "doy" };
+
+/** The start of the slice a row falls into: a date, or a local timestamp where slices are hours. `column` is its SQL where it goes by another name. */
+export function sliceStart({ column: name, type, unit, zone }: Slicing, column = identifier(name)): string {
+  if (type === "date") {
+    const counted = daysIntoSlice[unit];
+    return counted ? `coalesce(${column} - (extract(${counted} FROM ${column})::int4 - 1), ${column})` : column;
+  }
+  const local = baseType(type) === "timestamp with time zone" ? `timezone(${literal(zone)}, ${column})` : `${column}::timestamp`;
+  const start = `date_trunc(${literal(unit)}, ${local})`;
+  return unit === "hour" ? start : `${start}::date`;
 }
 
-/** True for the rows of one slice; a range over the bare column, so that an index serves. `column` is its SQL where it goes by another name. */
-export function slicePredicate(plan: LoadPlan, slice: string | null, column = identifier(plan.by?.column ?? "none")): string {
-  if (!plan.by) return "true";
-  if (slice === null) return `${column} IS NULL`;
-  const type = columnType(plan, plan.by.column);
-  if (slice.includes("infinity")) return `${column} = ${typedLiteral(slice, type)}`;
-  const start = typedLiteral(slice, "timestamp");
-  const end = `${start} + interval '1 ${plan.by.slice}'`;
-  const bound = (moment: string) => (baseType(type) === "timestamp with time zone" ? `timezone(${literal(plan.by?.zone ?? "UTC")}, ${moment})` : moment);
-  return `${column} >= ${bound(start)} AND ${column} < ${bound(end)}`;
+const sliceType = (slicing: Slicing) => (slicing.unit === "hour" ? "timestamp" : "date");
+
+/** Slices whose text is no ordinary year, for which no bounds are reckoned. */
+const farYear = /infinity|BC|^\d{5,}/;
+
+/** More of a column than the slices from `first` to `last`, so that an index serves: two days on both sides cover every zone's clock and its changes. */
+function near({ type, unit }: Slicing, first: string, last: string, column: string): string[] {
+  if (farYear.test(first) || farYear.test(last)) return [];
+  if (type === "date") return [`${column} >= ${typedLiteral(first, "date")} AND ${column} < ${typedLiteral(last, "date")} + ${unit === "day" ? 1 : 367}`];
+  const at = (slice: string, days: string) => {
+    const moment = `${typedLiteral(slice, "timestamp")} ${days}`;
+    return baseType(type) === "timestamp with time zone" ? `timezone('UTC', ${moment})` : moment;
+  };
+  return [`${column} >= ${at(first, "- interval '2 days'")} AND ${column} < ${at(last, `+ interval '1 ${unit}' + interval '2 days'`)}`];
+}
+
+/**
+ * True for the rows of some slices: those whose start, by the expression that groups them, is one of these. A local time
+ * that comes twice is one slice, as it is for the grouping.
+ */
+export function inSlices(slicing: Slicing, slices: readonly (string | null)[], column = identifier(slicing.column)): string {
+  const dated = slices.filter((slice): slice is string => slice !== null);
+  const parts: string[] = [];
+  const [only] = dated;
+  if (dated.length) {
+    const start = sliceStart(slicing, column);
+    const type = sliceType(slicing);
+    const sorted = dated.toSorted();
+    const far = dated.some((slice) => farYear.test(slice));
+    const bounds = far && dated.length > 1 ? [] : near(slicing, sorted[0] ?? "", sorted.at(-1) ?? "", column);
+    const chosen = dated.length === 1 && only !== undefined ? `${start} = ${typedLiteral(only, type)}` : `${start} = ANY(${literal(`{${dated.map((slice) => `"${slice}"`).join(",")}}`)}::${type}[])`;
+    parts.push([...bounds, chosen].join(" AND "));
+  }
+  if (dated.length < slices.length) parts.push(`${column} IS NULL`);
+  return parts.length ? `(${parts.map((part) => `(${part})`).join(" OR ")})` : "false";
 }

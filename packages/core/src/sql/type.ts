@@ -1,6 +1,5 @@
 /**
- * What a column's type means to a load: which warehouse type takes its values without loss, and how two values of
- * it are compared, hashed and added up.
+ * What a column's type means to a load: which warehouse type takes its values without loss, and which family it belongs to.
  */
 export interface ColumnType {
   /** the type with its domain resolved, as format_type prints it: `numeric(12,2)`, `text[]` */
@@ -58,59 +57,6 @@ export function shortType(type: string): string {
     .replace(/^character varying/, "varchar")
     .replace(/^character/, "char")
     .replace(/^bit varying/, "varbit");
-}
-
-/** `sql` in a form that has an equality: json has none, so its text stands for it. */
-export function comparable(sql: string, type: string): string {
-  return baseType(type) === "json" ? `${sql}::text` : sql;
-}
-
-/** PostgreSQL's own 64-bit hash of a type, by which equal values have equal hashes; much faster than a record's. */
-const hashes: Record<string, (sql: string, seed: number) => string> = {
-  smallint: (sql, seed) => `hashint2extended(${sql}, ${seed})`,
-  integer: (sql, seed) => `hashint4extended(${sql}, ${seed})`,
-  // Its own hash folds both halves into one, so that different numbers can share it; the upper half beside it, moved by its place, tells them apart.
-  bigint: (sql, seed) => `hashint8extended(${sql}, ${seed}) # ((${sql} >> 32) << ${seed % 31})`,
-  numeric: (sql, seed) => `hash_numeric_extended(${sql}, ${seed})`,
-  real: (sql, seed) => `hashfloat4extended(${sql}, ${seed})`,
-  "double precision": (sql, seed) => `hashfloat8extended(${sql}, ${seed})`,
-  text: (sql, seed) => `hashtextextended(${sql}, ${seed})`,
-  "character varying": (sql, seed) => `hashtextextended(${sql}, ${seed})`,
-  character: (sql, seed) => `hashbpcharextended(${sql}, ${seed})`,
-  boolean: (sql, seed) => `hashint4extended(${sql}::integer, ${seed})`,
-  uuid: (sql, seed) => `uuid_hash_extended(${sql}, ${seed})`,
-};
-
-/** Moments are hashed by their bytes: their own hash folds two halves into one. */
-const sends: Record<string, string> = {
-  "timestamp without time zone": "timestamp_send",
-  "timestamp with time zone": "timestamptz_send",
-  "time without time zone": "time_send",
-};
-
-/** `sql` in a form that hash_record_extended takes and that differs wherever the value differs. */
-function recordable(sql: string, type: string): string {
-  const base = baseType(type);
-  if (base === "json" || base === "bit" || base === "bit varying") return `${sql}::text`;
-  const send = isArray(type) ? undefined : sends[base];
-  return send ? `${send}(${sql})` : sql;
-}
-
-/**
- * A 64-bit hash of some columns as SQL: each value's own hash under a seed of its place, joined by exclusive or; types
- * without a quick hash go through one record. A null has a hash of its own, unlike any empty text's.
- */
-export function hashOf(columns: readonly { sql: string; type: string }[]): string {
-  const quick: string[] = [];
-  const slow: string[] = [];
-  for (const [place, { sql, type }] of columns.entries()) {
-    const own = isArray(type) ? undefined : hashes[baseType(type)];
-    if (own) quick.push(`coalesce(${own(sql, place + 1)}, ${place + 7_000_001})`);
-    else slow.push(recordable(sql, type));
-  }
-  // A row of one array or one record would be taken apart; the constant beside it keeps it a row.
-  if (slow.length) quick.push(`hash_record_extended(ROW(${slow.join(", ")}, 1), 0)`);
-  return `(${quick.join(" # ")})`;
 }
 
 const integers = new Set(["smallint", "integer", "bigint"]);

@@ -1,7 +1,8 @@
+import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import { Cancelled } from "../failure.ts";
 import type { Snapshot, Source } from "../source/source.ts";
-import type { Warehouse, WarehouseSession } from "../warehouse/warehouse.ts";
+import type { Waiting, Warehouse, WarehouseSession } from "../warehouse/warehouse.ts";
 
 /** The two ends of a load, open. */
 export interface Ends {
@@ -11,18 +12,38 @@ export interface Ends {
   inside: boolean;
 }
 
-/** Opens both ends for some work and closes them, however it ends. @throws Cancelled when the signal ended it */
-export async function withEnds<T>(name: string, source: Source, warehouse: Warehouse, target: TableName, signal: AbortSignal, work: (ends: Ends) => Promise<T>): Promise<T> {
+/** What is opened for some work. */
+export interface Opening {
+  /** the sessions' name at their servers */
+  name: string;
+  from: From;
+  target: TableName;
+  /** a load writes and holds its target; a rehearsal does neither; a look leaves no trace at all */
+  purpose: "load" | "rehearse" | "look";
+  waiting: Waiting;
+  signal: AbortSignal;
+}
+
+/**
+ * Opens both ends for some work and closes them, however it ends. The source's one moment begins after the target is
+ * held: one from before the wait would bring older rows over newer.
+ * @throws Cancelled when the signal ended it
+ */
+export async function withEnds<T>(opening: Opening, source: Source, warehouse: Warehouse, work: (ends: Ends) => Promise<T>): Promise<T> {
+  const { name, from, target, purpose, waiting, signal } = opening;
   const inside = warehouse.isInside(source);
-  const opened = await Promise.allSettled([warehouse.session(name, signal), inside ? null : source.snapshot(name, signal)]);
-  const [into, from] = opened;
+  const session = warehouse.session(name, { looking: purpose === "look", signal });
+  const held = session.then((open) => (purpose === "load" ? open.lock(target, waiting) : undefined));
+  const opened = await Promise.allSettled([session, inside ? null : source.snapshot(name, { from, after: held, waiting, signal }), held]);
+  const [into, read, locked] = opened;
   try {
     if (into.status === "rejected") throw into.reason;
-    if (from.status === "rejected") throw from.reason;
-    return await work({ source: from.value ?? into.value.inside(target), warehouse: into.value, inside });
+    if (locked.status === "rejected") throw locked.reason;
+    if (read.status === "rejected") throw read.reason;
+    return await work({ source: read.value ?? into.value.inside(target), warehouse: into.value, inside });
   } catch (error) {
     throw signal.aborted ? new Cancelled("Cancelled") : error;
   } finally {
-    await Promise.all(opened.map((entry) => (entry.status === "fulfilled" ? entry.value?.close() : undefined)));
+    await Promise.all([into, read].map((entry) => (entry.status === "fulfilled" ? entry.value?.close() : undefined)));
   }
 }

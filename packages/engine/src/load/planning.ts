@@ -1,17 +1,26 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import type { From, Pipeline } from "@undercoat/core/pipeline/pipeline";
-import { type LoadPlan, planLoad } from "@undercoat/core/plan/plan";
+import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { type LoadPlan, type PlanUse, planLoad } from "@undercoat/core/plan/plan";
+import { isDue, type Scope } from "@undercoat/core/run/run";
 import { analyse } from "@undercoat/core/shape/analyse";
 import { type Drifted, settleDrift } from "@undercoat/core/shape/drift";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import { LoadFailure } from "../failure.ts";
+import type { Snapshot } from "../source/source.ts";
 import type { WarehouseSnapshot } from "../warehouse/warehouse.ts";
+
+/** One load of a pipeline. */
+export interface LoadName {
+  pipelineName: string;
+  pipeline: Pipeline;
+  load: string;
+}
 
 /** Who can say what a plan needs to know. */
 interface Asked {
-  source: { describe(from: From): Promise<Dataset> };
+  source: Pick<Snapshot, "describe" | "identity">;
   /** null where the warehouse can't be asked */
-  warehouse: Pick<WarehouseSnapshot, "types" | "admitRules" | "describe" | "known"> | null;
+  warehouse: Pick<WarehouseSnapshot, "types" | "admit" | "describe" | "known"> | null;
 }
 
 export interface Planned {
@@ -24,18 +33,33 @@ export interface Planned {
   sweep: boolean;
 }
 
+/** @throws LoadFailure when the pipeline has no such load. */
+export function definitionOf({ pipeline, load }: LoadName): Load {
+  const definition = Object.hasOwn(pipeline.loads, load) ? pipeline.loads[load] : undefined;
+  if (!definition) throw new LoadFailure({ message: `The pipeline has no load ${load}` });
+  return definition;
+}
+
+/** How a plan for some scope differs from the load's next ordinary run. @throws LoadFailure where a part of the table can't be told. */
+export function useFor(scope: Scope, { into }: Load): PlanUse {
+  if (isDue(scope)) return {};
+  if (!into.key?.length && into.mode !== "append")
+    throw new LoadFailure({ message: "A part of this table can't be loaded again: the load has no key to match rows by", hint: "Give the load a key, or run the whole load." });
+  return { repair: true, again: scope.kind === "rejected" };
+}
+
 /**
  * Plans a load against its source and its target as they are now.
  * @throws PlanError, LoadFailure, ExpressionError; LoadFailure where the source's columns changed in a way the load stops at.
  */
-export async function planFor(pipelineName: string, pipeline: Pipeline, loadName: string, { source, warehouse }: Asked): Promise<Planned> {
-  const load = pipeline.loads[loadName];
-  if (!load) throw new LoadFailure({ message: `The pipeline has no load ${loadName}` });
+export async function planFor(name: LoadName, { source, warehouse }: Asked, use: PlanUse = {}): Promise<Planned> {
+  const load = definitionOf(name);
   const target = parseTableName(load.into.table);
-  const [dataset, existing, known] = await Promise.all([
+  const [dataset, origin, existing, known] = await Promise.all([
     source.describe(load.from),
+    source.identity(),
     warehouse ? warehouse.describe(target) : null,
-    warehouse ? warehouse.known({ pipeline: pipelineName, load: loadName, target }, load.into.deletions?.every ?? null) : { columns: null, sweep: true },
+    warehouse ? warehouse.known({ pipeline: name.pipelineName, load: name.load, target }, load.into.deletions?.every ?? null) : { columns: null, sweep: true },
   ]);
   const drifted = await settleDrift(load, dataset, existing ? known.columns : null);
   if (drifted.stop) throw new LoadFailure(drifted.stop);
@@ -43,7 +67,7 @@ export async function planFor(pipelineName: string, pipeline: Pipeline, loadName
   const computed = analysis.columns.some((column) => column.source === null);
   const unasked = () => Object.fromEntries(analysis.columns.map((column) => [column.name, column.stated ?? "text"]));
   const types = !computed ? {} : warehouse ? await warehouse.types(drifted.dataset, analysis) : unasked();
-  const plan = planLoad(pipelineName, pipeline, loadName, { dataset: drifted.dataset, analysis, types, target: existing, held: drifted.held });
-  await warehouse?.admitRules(plan);
+  const plan = planLoad(name.pipelineName, name.pipeline, name.load, { dataset: drifted.dataset, analysis, types, target: existing, held: drifted.held, origin }, use);
+  await warehouse?.admit(plan);
   return { plan, dataset, existing, drifted, sweep: known.sweep };
 }

@@ -1,25 +1,23 @@
-import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
+import type { From } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, type Window, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
+import { driftWords } from "@undercoat/core/run/drift";
 import type { Rehearsal } from "@undercoat/core/run/rehearsal";
 import { isDue, type Scope } from "@undercoat/core/run/run";
-import { driftWords } from "@undercoat/core/run/drift";
-import { formatTableName, parseTableName, type TableName } from "@undercoat/core/sql/identifier";
-import { LoadFailure } from "../failure.ts";
+import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import type { Source } from "../source/source.ts";
 import type { Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
-import { findGone, type LoadReport, repairing, windowWords } from "./load.ts";
-import { type Planned, planFor } from "./planning.ts";
-import { transfer } from "./staging.ts";
+import { findGone, guardReplaced } from "./gone.ts";
+import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";
+import { type LoadReport, tellWaiting } from "./report.ts";
+import { type Transfer, transfer } from "./staging.ts";
+import { windowWords } from "./words.ts";
 
-export interface RehearsalOrder {
-  pipelineName: string;
-  pipeline: Pipeline;
-  load: string;
+export interface RehearsalOrder extends LoadName {
   scope: Scope;
   /** names the stage, which no other work may use at the same time */
-  run: { id: number };
+  run: { id: number; uid: string };
   /** look at so many rows only */
   limit: number | null;
 }
@@ -27,25 +25,16 @@ export interface RehearsalOrder {
 /** Keys of rows gone from the source that are shown. */
 const goneShown = 20;
 
-function targetOf(pipeline: Pipeline, load: string): TableName {
-  const definition = pipeline.loads[load];
-  if (!definition) throw new LoadFailure({ message: `The pipeline has no load ${load}` });
-  return parseTableName(definition.into.table);
-}
-
 /** Reads, stages, shapes and checks, as the run would. */
-async function staged(ends: Ends, plan: LoadPlan, window: Window, run: number, report: LoadReport, signal: AbortSignal) {
+async function staged(ends: Ends, what: Transfer, run: number | null, from: From, report: LoadReport) {
   report.phase("read");
-  const into = ends.warehouse;
-  await into.begin(ends.inside);
-  const stage = await into.stage(plan, run);
-  const { rows: read } = await transfer(ends, plan, window, stage, report, signal);
+  await ends.warehouse.begin(ends.inside ? from : null, tellWaiting(report));
+  const stage = await ends.warehouse.stage(what.plan, run);
+  const { rows: read } = await transfer(ends, stage, what, report);
   report.line(`${grouped(read)} rows staged`);
   report.phase("check");
-  const checked = await into.sift(plan, stage, run, read, null, report.line);
-  const rejected = checked.rejected === "0" ? [] : await into.rejectedExamples(plan, stage);
-  if (!plan.shape && checked.rejected !== "0") await into.discard(stage);
-  return { read, checked, rejected, accepted: (BigInt(read) - BigInt(checked.rejected)).toString() };
+  const sifted = await stage.sift(read, false, report.line);
+  return { read, sifted, rejected: await sifted.rejectedExamples() };
 }
 
 /**
@@ -53,38 +42,40 @@ async function staged(ends: Ends, plan: LoadPlan, window: Window, run: number, r
  * @throws LoadFailure, PlanError, Cancelled, as the run would.
  */
 export function executeRehearsal(order: RehearsalOrder, source: Source, warehouse: Warehouse, report: LoadReport, signal: AbortSignal): Promise<Rehearsal> {
-  const { pipelineName, pipeline, load, scope, run, limit } = order;
-  return withEnds(`undercoat rehearsal ${run.id}`, source, warehouse, targetOf(pipeline, load), signal, async (ends) => {
+  const { scope, run, limit } = order;
+  const definition = definitionOf(order);
+  const opening = { name: `undercoat rehearsal ${run.id}`, from: definition.from, target: parseTableName(definition.into.table), purpose: "rehearse" as const, waiting: tellWaiting(report), signal };
+  report.phase("wait");
+  return withEnds(opening, source, warehouse, async (ends) => {
     const { source: from, warehouse: into } = ends;
-    report.phase("wait");
-    const planned = await planFor(pipelineName, pipeline, load, { source: from, warehouse: into });
-    const { existing, drifted } = planned;
-    const plan = repairing(planned.plan, scope);
+    const planned = await planFor(order, ends, useFor(scope, definition));
+    const { plan, existing, drifted } = planned;
     for (const note of drifted.notes) report.line(driftWords(note));
     const stored = existing ? await into.watermark(plan) : null;
-    const { window } = scope.kind === "rejected" ? await into.chosenRejected(plan, scope.ids) : { window: windowFor(plan, scope, stored) };
+    const { window } = scope.kind === "rejected" ? await into.list.chosen(plan, scope.ids) : { window: windowFor(plan, scope, stored) };
     report.line(windowWords(plan, window), from.statement(plan, window));
     const changes = into.changes(plan, existing, drifted.widened);
     for (const change of changes) report.line(`would run: ${change.message}`, change.sql);
-    const { read, checked, rejected, accepted } = await staged(ends, { ...plan, read: { ...plan.read, limit } }, window, run.id, report, signal);
+    const { read, sifted, rejected } = await staged(ends, { plan, window, limit, signal }, run.id, definition.from, report);
+    if (!plan.write.deletions || sifted.rejected === "0") await sifted.discardRejected();
+    // Which rows were turned away decides on which are gone; the transaction is undone.
+    else await sifted.keepRejected(run, { whole: window.kind === "all", ids: null });
     report.phase("apply");
-    for (const step of into.steps(plan)) report.line(`would run: ${step.message}`, step.sql);
-    const weighed = await into.weigh(plan, checked.rows, accepted, existing, report.line);
-    const sweeps = plan.deletions !== null && isDue(scope) && planned.sweep && existing !== null;
-    const marks = plan.deletions?.how !== "mark" || existing?.columns.some((column) => column.name === plan.deletions?.column);
-    const gone = sweeps ? await findGone(marks ? plan : { ...plan, deletions: { ...plan.deletions, how: "remove" } as typeof plan.deletions }, from, into, report) : [];
-    const { added, altered, ...applied } = weighed;
-    const deleted = sweeps ? String(gone.length) : applied.deleted;
-    const late = existing && window.kind === "since" && changes.length === 0 ? await into.late(plan, checked.rows, window.value) : null;
+    for (const step of sifted.steps()) report.line(`would run: ${step.message}`, step.sql);
+    const { added, altered, ...applied } = await sifted.weigh(existing, report.line);
+    if (plan.write.mode === "replace" && existing && limit === null) await guardReplaced(plan, existing, sifted.accepted, into);
+    const sweeps = plan.write.deletions !== null && isDue(scope) && planned.sweep && existing !== null;
+    const gone = sweeps ? await findGone(plan, await into.without(plan), existing, ends, report) : [];
+    const late = existing && window.kind === "since" && changes.length === 0 ? await sifted.late(window.value) : null;
     await into.rollback();
     return {
-      into: formatTableName(plan.target),
-      tally: { read, ...applied, deleted, rejected: checked.rejected },
+      into: formatTableName(plan.write.target),
+      tally: { read, ...applied, deleted: sweeps ? String(gone.length) : applied.deleted, rejected: sifted.rejected },
       limit: limit !== null && BigInt(read) >= BigInt(limit) ? limit : null,
       changes,
-      findings: { reasons: checked.reasons, counted: checked.counted, drift: drifted.notes, late },
+      findings: { reasons: sifted.reasons, counted: sifted.counted, drift: drifted.notes, late },
       columns: plan.read.columns.map((column) => column.name),
-      key: plan.key,
+      key: plan.write.key,
       added,
       altered,
       rejected,
@@ -92,12 +83,6 @@ export function executeRehearsal(order: RehearsalOrder, source: Source, warehous
       watermark: stored,
     };
   });
-}
-
-/** A plan that stops at no row: whoever looks at a few rows is to see all of them. */
-function unstopped(plan: LoadPlan): LoadPlan {
-  const shape = plan.shape && { ...plan.shape, rules: plan.shape.rules.map((rule) => (rule.breach === "stop" ? { ...rule, breach: "reject" as const } : rule)) };
-  return { ...plan, shape, rejects: { ...plan.rejects, rows: null, share: null, breach: "reject", duplicates: "reject" } };
 }
 
 /** Some rows of a load as they would be written, and those that would be turned away. */
@@ -111,17 +96,19 @@ export interface ShapedLook {
   sql: string;
 }
 
-/** Shapes the latest rows of a load in the warehouse and undoes it, for a person to look at. */
-export function lookAtShape(pipelineName: string, pipeline: Pipeline, load: string, limit: number, source: Source, warehouse: Warehouse, report: LoadReport, signal: AbortSignal): Promise<ShapedLook> {
-  return withEnds("undercoat preview", source, warehouse, targetOf(pipeline, load), signal, async (ends) => {
-    const { source: from, warehouse: into } = ends;
-    const planned = await planFor(pipelineName, pipeline, load, { source: from, warehouse: into });
-    const plan = unstopped({ ...planned.plan, read: { ...planned.plan.read, limit } });
-    const watermark = planned.existing ? await into.watermark(planned.plan) : null;
+/** Shapes the latest rows of a load in the warehouse, for a person to look at; nothing is written, and what was made is undone. */
+export function lookAtShape(name: LoadName, limit: number, source: Source, warehouse: Warehouse, report: LoadReport, signal: AbortSignal): Promise<ShapedLook> {
+  const { from, into: writing } = definitionOf(name);
+  const opening = { name: "undercoat preview", from, target: parseTableName(writing.table), purpose: "look" as const, waiting: tellWaiting(report), signal };
+  return withEnds(opening, source, warehouse, async (ends) => {
+    const planned = await planFor(name, ends, { look: true });
+    const { plan } = planned;
+    const watermark = planned.existing ? await ends.warehouse.watermark(plan) : null;
     const window = windowFor(plan, { kind: "due" }, watermark);
-    const { checked, rejected } = await staged(ends, plan, window, Math.floor(Math.random() * 2 ** 31), report, signal);
-    const rows = await into.firstRows(plan, checked.rows, limit);
-    await into.rollback();
-    return { planned, plan, window, watermark, rows, rejected, sql: from.statement(planned.plan, window) };
+    const { sifted, rejected } = await staged(ends, { plan, window, limit, signal }, null, from, report);
+    await sifted.discardRejected();
+    const rows = await sifted.firstRows(limit);
+    await ends.warehouse.rollback();
+    return { planned, plan, window, watermark, rows, rejected, sql: ends.source.statement(plan, window) };
   });
 }

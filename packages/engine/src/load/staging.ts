@@ -1,28 +1,35 @@
 import { pipeline as pipe } from "node:stream/promises";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
-import type { TableName } from "@undercoat/core/sql/identifier";
 import { LoadFailure } from "../failure.ts";
-import type { Snapshot } from "../source/source.ts";
-import type { WarehouseSession } from "../warehouse/warehouse.ts";
+import type { Landing } from "../warehouse/warehouse.ts";
 import type { Ends } from "./ends.ts";
-import type { LoadReport } from "./load.ts";
+import type { LoadReport } from "./report.ts";
 
 /** How often a long read says how far it is, in milliseconds. */
 const progressEvery = 400;
 
-/** Brings a window's rows to a table of the warehouse: within the database where it is the source too, else by wire. */
-export async function transfer({ source, warehouse, inside }: Ends, plan: LoadPlan, window: Window, table: TableName, report: LoadReport, signal: AbortSignal): Promise<{ rows: string; bytes: number }> {
-  if (!inside) return pipeRows(source, warehouse, plan, window, table, report, signal);
-  const rows = await warehouse.take(plan, window, table);
+/** What is brought across. */
+export interface Transfer {
+  plan: LoadPlan;
+  window: Window;
+  /** only so many rows; null for all */
+  limit: number | null;
+  signal: AbortSignal;
+}
+
+/** Brings a window's rows to where they land: within the database where it is the source too, else by wire. */
+export async function transfer(ends: Ends, landing: Landing, what: Transfer, report: LoadReport): Promise<{ rows: string; bytes: number }> {
+  if (!ends.inside) return pipeRows(ends, landing, what, report);
+  const rows = await landing.take(what.window, what.limit);
   report.progress(rows, 0);
   return { rows, bytes: 0 };
 }
 
 /** Pipes the rows across with back-pressure; both ends must have counted the same number. */
-async function pipeRows(source: Snapshot, warehouse: WarehouseSession, plan: LoadPlan, window: Window, table: TableName, report: LoadReport, signal: AbortSignal): Promise<{ rows: string; bytes: number }> {
-  const rows = source.rows(plan, window);
-  const sink = warehouse.sink(plan, table);
+async function pipeRows({ source }: Ends, landing: Landing, { plan, window, limit, signal }: Transfer, report: LoadReport): Promise<{ rows: string; bytes: number }> {
+  const rows = await source.rows(plan, window, limit);
+  const sink = landing.sink();
   let bytes = 0;
   let asking = false;
   rows.on("data", (chunk: Buffer) => {
@@ -31,7 +38,7 @@ async function pipeRows(source: Snapshot, warehouse: WarehouseSession, plan: Loa
   const ticker = setInterval(async () => {
     if (asking) return;
     asking = true;
-    const seen = await warehouse.progress().catch(() => null);
+    const seen = await landing.progress().catch(() => null);
     asking = false;
     if (seen) report.progress(seen.rows, bytes);
   }, progressEvery);

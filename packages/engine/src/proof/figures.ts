@@ -1,18 +1,33 @@
-import type { LoadPlan } from "@undercoat/core/plan/plan";
-import { overallVerdict, pairSides, verdictOf } from "@undercoat/core/proof/verdict";
-import type { Failure, LoadProof } from "@undercoat/core/run/run";
+import { overallVerdict, pairSides, sameCells, verdictOf } from "@undercoat/core/proof/verdict";
+import type { CellProof, Failure, LoadProof } from "@undercoat/core/run/run";
 import type { FiguresOfSide } from "./side.ts";
 
-/** Lays both sides' figures beside each other as a proof. `whole` says whether every slice was compared. A source that could not compute its own leaves the load unproved. */
-export function proofOf(plan: LoadPlan, source: FiguresOfSide | Failure, warehouse: FiguresOfSide, whole: boolean): LoadProof {
-  const names = plan.figures.map((figure) => figure.name);
-  const without = plan.without ? { without: plan.without.rows } : {};
+/** Both sides' checksums of rows that a run read, laid beside each other. */
+export function cellProofOf(source: FiguresOfSide, warehouse: FiguresOfSide): CellProof | null {
+  const [left, right] = [source.total.cells, warehouse.total.cells];
+  return left && right ? { rows: left.rows, verdict: sameCells(left, right) ? "proved" : "disagrees" } : null;
+}
+
+/**
+ * Lays both sides' figures beside each other as a proof. A source that could not compute its own leaves the load unproved.
+ * @param whole whether every slice was compared
+ * @param read the proof of the cells of the rows that were read, where it is not the figures' own
+ */
+export function proofOf(names: readonly string[], source: FiguresOfSide | Failure, warehouse: FiguresOfSide, whole: boolean, without: string | null, read: CellProof | null = null): LoadProof {
+  const less = without === null ? {} : { without };
   if ("message" in source) {
-    const figures = names.map((figure, at) => ({ figure, source: null, warehouse: warehouse.total[at] ?? null }));
-    return { verdict: "unproved", whole: false, figures, slices: [], ...without, trouble: source.message, sourceSql: "", warehouseSql: warehouse.sql };
+    const figures = names.map((figure, at) => ({ figure, source: null, warehouse: warehouse.total.values[at] ?? null }));
+    return { verdict: "unproved", depth: "figures", how: "source", whole: false, figures, slices: [], cells: null, ...less, trouble: source.message, sourceSql: "", warehouseSql: warehouse.sql };
   }
   const slices = pairSides(names, source.slices, warehouse.slices);
-  const figures = names.map((figure, at) => ({ figure, source: source.total[at] ?? null, warehouse: warehouse.total[at] ?? null }));
-  const verdict = whole && slices.length === 0 ? verdictOf(figures) : overallVerdict(slices);
-  return { verdict, whole, figures, slices, ...without, sourceSql: source.sql, warehouseSql: warehouse.sql };
+  const figures = names.map((figure, at) => ({ figure, source: source.total.values[at] ?? null, warehouse: warehouse.total.values[at] ?? null }));
+  const cells = read ?? cellProofOf(source, warehouse);
+  const bySlice = whole && slices.length === 0 ? verdictOf(figures) : overallVerdict(slices);
+  const verdict = cells?.verdict === "disagrees" ? "disagrees" : bySlice;
+  return { verdict, depth: cells ? "cells" : "figures", how: "source", whole, figures, slices, cells, ...less, sourceSql: source.sql, warehouseSql: warehouse.sql };
+}
+
+/** The proof of a run that changed nothing and read no more than it knew: its rows' cells, and no slice. */
+export function untouchedProof(cells: CellProof | null, without: string | null): LoadProof {
+  return { verdict: cells?.verdict ?? "proved", depth: "cells", how: "source", whole: false, figures: [], slices: [], cells: cells ?? { rows: "0", verdict: "proved" }, ...(without === null ? {} : { without }), sourceSql: "", warehouseSql: "" };
 }

@@ -1,6 +1,5 @@
-import type { LoadPlan } from "@undercoat/core/plan/plan";
 import { type Cause, type DifferingRow, differences, type KeyDifference, type RowDifferences } from "@undercoat/core/proof/difference";
-import { type Buckets, type Extent, rangeKey } from "@undercoat/core/sql/proof";
+import type { Buckets, Extent } from "@undercoat/core/sql/proof";
 import type { ProofSide } from "./side.ts";
 
 /** Rows of one bucket that are cheaper to list than to split again. */
@@ -13,18 +12,27 @@ const roundOfKeys = 10_000n;
 const limit = 10_000;
 /** Differing rows that are shown whole. */
 const shown = 500;
+/** Characters of a value that are shown. */
+const longestShown = 2000;
 
-interface Sides {
-  source: ProofSide;
-  warehouse: ProofSide;
+/** Keys asked for in one question. */
+const keysAtOnce = 10_000;
+
+/** What is compared: the left side is the source's, the right one the warehouse's. */
+export interface Sides {
+  left: ProofSide;
+  right: ProofSide;
 }
+
+/** How rows of some keys lie to a watermark; null where there is none. */
+type Lateness = (keys: string[][]) => Promise<{ past: string; before: string; late: string | null } | null>;
 
 interface Finding {
   /** differences after which the search stops */
   limit: number;
   found: KeyDifference[];
   /** takes what was found so far; true where the search need not go on */
-  enough?: () => boolean;
+  enough?: () => Promise<boolean>;
   checksums: number;
   keysRead: number;
   bytes: number;
@@ -36,67 +44,76 @@ interface Finding {
  * whole-number key are read by its index; other keys are told apart by their hash.
  * @param rows the larger side's number of rows in the extent where it is known already
  */
-export async function compareRows(plan: LoadPlan, sides: Sides, extent: Extent, rows: bigint | null, watermark: string | null): Promise<RowDifferences> {
+export async function compareRows(sides: Sides, extent: Extent, rows: bigint | null, lateness: Lateness | null): Promise<RowDifferences> {
   const finding: Finding = { limit, found: [], checksums: 0, keysRead: 0, bytes: 0, complete: true };
-  const size = rows ?? (await Promise.all([sides.source.count(plan, extent), sides.warehouse.count(plan, extent)])).reduce(larger);
-  await search(plan, sides, extent, size, finding);
+  const size = rows ?? (await largerCount(sides, extent));
+  await search(sides, extent, size, finding);
   const listed = finding.found.slice(0, shown);
   const count = (kind: KeyDifference["kind"]) => finding.found.filter((entry) => entry.kind === kind).length;
   return {
-    columns: plan.read.columns.map((column) => column.name),
-    key: plan.key,
+    columns: [...sides.left.columns],
+    key: [...sides.left.key],
     missing: count("missing"),
     extra: count("extra"),
     different: count("different"),
     complete: finding.complete,
-    rows: await whole(plan, sides, listed, finding),
+    rows: await whole(sides, listed, finding),
     checksums: finding.checksums,
     keysRead: finding.keysRead,
     bytes: finding.bytes,
-    causes: await causes(plan, sides, finding.found, watermark),
+    causes: await causes(finding.found, lateness),
   };
+}
+
+async function largerCount({ left, right }: Sides, extent: Extent): Promise<bigint> {
+  const [a, b] = await Promise.all([left.count(extent), right.count(extent)]);
+  return larger(a, b);
 }
 
 /**
- * The keys of the warehouse's rows that the source no longer has, found by comparing checksums of keys: where those agree
- * nothing is moved. Rows that were rejected still stand at the source and are not gone.
+ * The keys that only the right side has, found by comparing checksums of keys: where those agree nothing is moved. Each is
+ * asked for at the left side once more, by its database's own equality, before it counts as gone.
  * @param most keys after which the search stops and `complete` is false
  */
-export async function goneKeys(plan: LoadPlan, sides: Sides, most: number): Promise<{ keys: string[][]; complete: boolean; checksums: number; keysRead: number }> {
-  const keys: LoadPlan = { ...plan, without: null, by: null, read: { ...plan.read, columns: plan.read.columns.filter((column) => plan.key.includes(column.name)) } };
+export async function goneKeys(left: ProofSide, right: ProofSide, most: number): Promise<{ keys: string[][]; complete: boolean; checksums: number; keysRead: number }> {
+  const sides = { left, right };
   const finding: Finding = { limit: Number.POSITIVE_INFINITY, found: [], checksums: 0, keysRead: 0, bytes: 0, complete: true };
   const extent: Extent = { slices: "all" };
-  const rows = (await Promise.all([sides.source.count(keys, extent), sides.warehouse.count(keys, extent)])).reduce(larger);
   const gone: string[][] = [];
-  const collect = () => {
-    for (const entry of finding.found) if (entry.kind === "extra" && entry.key.every((value) => value !== null)) gone.push(entry.key as string[]);
+  const collect = async () => {
+    const extra = finding.found.filter((entry) => entry.kind === "extra").map((entry) => entry.key).filter((key): key is string[] => key.every((value) => value !== null));
     finding.found.length = 0;
+    for (let from = 0; from < extra.length; from += keysAtOnce) {
+      const some = extra.slice(from, from + keysAtOnce);
+      const present = await left.present(some);
+      gone.push(...some.filter((_, at) => !present[at]));
+    }
     return gone.length > most;
   };
   finding.enough = collect;
-  await search(keys, sides, extent, rows, finding);
-  collect();
+  await search(sides, extent, await largerCount(sides, extent), finding);
+  await collect();
   return { keys: gone, complete: gone.length <= most, checksums: finding.checksums, keysRead: finding.keysRead };
 }
 
-async function search(plan: LoadPlan, sides: Sides, extent: Extent, rows: bigint, finding: Finding): Promise<void> {
+async function search(sides: Sides, extent: Extent, rows: bigint, finding: Finding): Promise<void> {
   if (rows === 0n) return;
-  const spans = rangeKey(plan) ? await Promise.all([sides.source.span(plan, extent), sides.warehouse.span(plan, extent)]) : [];
+  const spans = sides.left.ranged ? await Promise.all([sides.left.span(extent), sides.right.span(extent)]) : [];
   const buckets = bucketsFor(rows, spans);
-  const [ours, theirs] = await Promise.all([sides.source.checksums(plan, extent, buckets), sides.warehouse.checksums(plan, extent, buckets)]);
+  const [ours, theirs] = await Promise.all([sides.left.checksums(extent, buckets), sides.right.checksums(extent, buckets)]);
   finding.checksums += ours.size + theirs.size;
   for (const sums of [ours, theirs]) for (const [bucket, sum] of sums) finding.bytes += bucket.length + sum.rows.length + sum.checksum.length + 12;
   let round: bigint[] = [];
   let inRound = 0n;
   const listRound = async () => {
-    if (round.length) await list(plan, sides, extent, buckets, round, finding);
+    if (round.length) await list(sides, extent, buckets, round, finding);
     round = [];
     inRound = 0n;
   };
   for (const bucket of new Set([...ours.keys(), ...theirs.keys()])) {
     const [a, b] = [ours.get(bucket), theirs.get(bucket)];
     if (a && b && a.rows === b.rows && a.checksum === b.checksum) continue;
-    if (finding.found.length >= finding.limit || finding.enough?.()) {
+    if (finding.found.length >= finding.limit || (await finding.enough?.())) {
       finding.complete = false;
       return;
     }
@@ -104,7 +121,7 @@ async function search(plan: LoadPlan, sides: Sides, extent: Extent, rows: bigint
     const number = BigInt(bucket);
     if (buckets.kind === "range" && size > listable * 4n && buckets.step > 1n) {
       const from = buckets.from + number * buckets.step;
-      await search(plan, sides, { ...extent, keys: { from, to: from + buckets.step } }, size, finding);
+      await search(sides, { ...extent, keys: { from, to: from + buckets.step } }, size, finding);
       continue;
     }
     round.push(number);
@@ -128,40 +145,41 @@ function bucketsFor(rows: bigint, spans: { low: string | null; high: string | nu
   return { kind: "hash", count: 2 ** (number.toString(2).length - 1) };
 }
 
-async function list(plan: LoadPlan, sides: Sides, extent: Extent, buckets: Buckets, numbers: bigint[], finding: Finding): Promise<void> {
-  const [ours, theirs] = await Promise.all([sides.source.hashes(plan, extent, buckets, numbers), sides.warehouse.hashes(plan, extent, buckets, numbers)]);
+async function list({ left, right }: Sides, extent: Extent, buckets: Buckets, numbers: bigint[], finding: Finding): Promise<void> {
+  const [ours, theirs] = await Promise.all([left.hashes(extent, buckets, numbers), right.hashes(extent, buckets, numbers)]);
   finding.keysRead += ours.length + theirs.length;
   for (const rows of [ours, theirs]) for (const row of rows) finding.bytes += row.hash.length + row.key.reduce((sum, value) => sum + (value?.length ?? 0) + 4, 8);
   for (const entry of differences(ours, theirs)) finding.found.push(entry);
 }
 
 /** The differing rows with their values; without a key, the row is its own key. */
-async function whole(plan: LoadPlan, sides: Sides, found: KeyDifference[], finding: Finding): Promise<DifferingRow[]> {
-  if (plan.key.length === 0)
-    return found.map(({ key, kind }) => ({ key, kind, source: kind === "missing" ? key : null, warehouse: kind === "extra" ? key : null, cells: key.map((_, at) => at) }));
+async function whole({ left, right }: Sides, found: KeyDifference[], finding: Finding): Promise<DifferingRow[]> {
+  const cut = (key: (string | null)[]) => key.map((value) => (value !== null && value.length > longestShown ? `${value.slice(0, longestShown)}… (${value.length} characters)` : value));
+  if (left.key.length === 0)
+    return found.map(({ key, kind }) => ({ key: cut(key), kind, source: kind === "missing" ? cut(key) : null, warehouse: kind === "extra" ? cut(key) : null, cells: key.map((_, at) => at) }));
   const keys = found.map((entry) => entry.key).filter((key): key is string[] => key.every((value) => value !== null));
   if (keys.length === 0) return found.map(({ key, kind }) => ({ key, kind, source: null, warehouse: null, cells: [] }));
-  const [source, warehouse] = await Promise.all([sides.source.rowsByKey(plan, keys), sides.warehouse.rowsByKey(plan, keys)]);
+  const [source, warehouse] = await Promise.all([left.rowsByKey(keys), right.rowsByKey(keys)]);
   for (const side of [source, warehouse]) for (const row of side.values()) finding.bytes += JSON.stringify(row).length;
+  const keyCells = left.key.map((part) => left.columns.indexOf(part));
   return found.map(({ key, kind }) => {
     const name = JSON.stringify(key);
     const ours = kind === "extra" ? undefined : source.get(name);
     const theirs = kind === "missing" ? undefined : warehouse.get(name);
-    const keyCells = plan.key.map((part) => plan.read.columns.findIndex((column) => column.name === part));
     const cells = ours && theirs ? ours.hashes.flatMap((hash, at) => (hash === theirs.hashes[at] ? [] : [at])) : keyCells;
     return { key, kind, source: ours?.values ?? null, warehouse: theirs?.values ?? null, cells };
   });
 }
 
 /** Rows past the watermark wait for the next load; rows before it came too late for theirs; rows only in the warehouse were deleted. */
-async function causes(plan: LoadPlan, sides: Sides, found: KeyDifference[], watermark: string | null): Promise<Cause[]> {
+async function causes(found: KeyDifference[], lateness: Lateness | null): Promise<Cause[]> {
   const result: Cause[] = [];
   const keys = found.filter((entry) => entry.kind !== "extra").map((entry) => entry.key);
-  if (watermark !== null && plan.key.length && keys.length) {
-    const complete = keys.filter((key): key is string[] => key.every((value) => value !== null)).slice(0, limit);
-    const lateness = await sides.source.lateness(plan, complete, watermark);
-    if (lateness && lateness.past !== "0") result.push({ kind: "waiting", rows: Number(lateness.past) });
-    if (lateness && lateness.before !== "0") result.push({ kind: "late", rows: Number(lateness.before), late: lateness.late });
+  const complete = keys.filter((key): key is string[] => key.every((value) => value !== null)).slice(0, limit);
+  if (lateness && complete.length) {
+    const told = await lateness(complete);
+    if (told && told.past !== "0") result.push({ kind: "waiting", rows: Number(told.past) });
+    if (told && told.before !== "0") result.push({ kind: "late", rows: Number(told.before), late: told.late });
   }
   const extra = found.length - keys.length;
   if (extra) result.push({ kind: "deleted", rows: extra });

@@ -1,4 +1,4 @@
-import type { Credentials } from "../session.ts";
+import type { Credentials } from "../connection/credentials.ts";
 import { PostgresSource } from "./postgres/postgres.ts";
 import type { Source } from "./source.ts";
 

@@ -1,26 +1,48 @@
 import type { Readable } from "node:stream";
 import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
 import type { From } from "@undercoat/core/pipeline/pipeline";
-import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import type { CheckStep } from "../connection/check.ts";
+import type { Row } from "../connection/credentials.ts";
 import type { ProofSide } from "../proof/side.ts";
-import type { Row } from "../session.ts";
 
 /** Rows as a byte stream in PostgreSQL's binary COPY format; `rowCount` is exact once the stream has ended. */
 export type RowStream = Readable & { rowCount: number };
 
-/** One unchanging moment of a source, that of the first question put to it: rows, watermark and figures read through it belong together. */
-export interface Snapshot extends ProofSide {
+/** One unchanging moment of a source: rows, watermark and figures read through it belong together. */
+export interface Snapshot {
   describe(from: From): Promise<Dataset>;
-  rows(plan: LoadPlan, window: Window): RowStream;
+  /** which database this is; a watermark taken from another one does not count. Null where the source can't tell */
+  identity(): Promise<string | null>;
+  /** `limit`: only so many rows, the latest by watermark */
+  rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream>;
   /** the highest watermark of a window's rows as text; null where there is none */
   highWater(plan: LoadPlan, window: Window): Promise<string | null>;
   /** the first rows under the warehouse's names, as text */
   preview(plan: LoadPlan, window: Window, limit: number): Promise<Row[]>;
   /** the statement by which a window is read, for people */
   statement(plan: LoadPlan, window: Window): string;
+  /** its rows as a side of a proof, of a window or all, less rejected ones */
+  side(plan: LoadPlan, without: Without | null, window?: Window): ProofSide;
+  /** the keys of its rows, less rejected ones, as a side of a proof */
+  keys(plan: LoadPlan, without: Without | null): ProofSide;
+  /** hashes of the rows that have some keys, to tell which rejected rows still stand; null where that can't be asked */
+  contents(plan: LoadPlan, keys: string[][]): Promise<string[] | null>;
+  /** how rows of some keys lie to a watermark; null where the load has none */
+  lateness(plan: LoadPlan, keys: string[][], watermark: string): Promise<{ past: string; before: string; late: string | null } | null>;
   close(): Promise<void>;
+}
+
+/** For what a snapshot is taken. */
+export interface SnapshotOptions {
+  /** what is read: it is kept from being emptied or rewritten before the moment is taken */
+  from?: From;
+  /** the moment is not taken before this has come about */
+  after?: Promise<unknown>;
+  /** told whom the snapshot waits for, or null when the wait is over */
+  waiting?: (holder: string | null) => void;
+  signal?: AbortSignal;
 }
 
 /** An outside system that datasets are read from. A kind is a folder with one of these, and a line in the registry. */
@@ -31,5 +53,5 @@ export interface Source {
   dataset(table: TableName): Promise<Dataset>;
   firstRows(table: TableName, limit: number): Promise<Row[]>;
   timeColumns(table: TableName): Promise<TimeColumn[]>;
-  snapshot(application: string, signal?: AbortSignal): Promise<Snapshot>;
+  snapshot(application: string, options?: SnapshotOptions): Promise<Snapshot>;
 }

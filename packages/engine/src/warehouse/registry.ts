@@ -1,4 +1,4 @@
-import type { Credentials } from "../session.ts";
+import type { Credentials } from "../connection/credentials.ts";
 import { PostgresWarehouse } from "./postgres/postgres.ts";
 import type { Warehouse } from "./warehouse.ts";
 

@@ -50,6 +50,11 @@ async function runAndWait(client: Client, pipeline: string, kind: RunKind, optio
 
 const seconds = (run: RunView) => (run.startedAt && run.finishedAt ? Math.round((Date.parse(run.finishedAt) - Date.parse(run.startedAt)) / 100) / 10 : 0);
 
+/** A load's proof as `--json` prints it. */
+function proofPart({ verdict, depth, how, cells, figures }: RunView["loads"][number]) {
+  return { verdict: verdict ?? "unproved", depth: depth ?? "figures", how: how ?? "source", cells: cells?.rows ?? null, figures };
+}
+
 /** A run as `--json` prints it. */
 export function runDocument(run: RunView) {
   return {
@@ -63,7 +68,7 @@ export function runDocument(run: RunView) {
       status: load.status,
       ...load.tally,
       watermark: load.watermark,
-      proof: { verdict: load.verdict ?? "unproved", figures: load.figures },
+      proof: proofPart(load),
       error: load.failure,
     })),
   };
@@ -108,8 +113,8 @@ export async function runCommand(client: Client, pipeline: string, options: RunO
   const run = await runAndWait(client, pipeline, "load", options);
   if (options.json) console.log(JSON.stringify(runDocument(run)));
   else {
-    for (const { load, into, tally, verdict, failure } of run.loads)
-      console.log(failure ? `${load}: failed. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}` : `${into}: ${tally.read} read = ${tally.new} new + ${tally.changed} changed + ${tally.same} same + ${tally.rejected} rejected${tally.deleted === "0" ? "" : `, ${tally.deleted} deleted`}; ${verdict ?? "unproved"}`);
+    for (const { load, into, tally, verdict, depth, cells, failure } of run.loads)
+      console.log(failure ? `${load}: failed. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}` : `${into}: ${tally.read} read = ${tally.new} new + ${tally.changed} changed + ${tally.same} same + ${tally.rejected} rejected${tally.deleted === "0" ? "" : `, ${tally.deleted} deleted`}; ${verdict ?? "unproved"}${depth === "cells" ? `, every cell of ${cells?.rows} rows compared` : ""}`);
     console.log(`run ${run.id} ${run.status} in ${seconds(run)} s`);
   }
   return exitStatus(run);
@@ -121,7 +126,7 @@ function named(columns: string[], values: (string | null)[]): Record<string, str
 }
 
 async function proofDocument(client: Client, load: RunView["loads"][number], withRows: boolean) {
-  const base = { load: load.load, into: load.into, status: load.status, proof: { verdict: load.verdict ?? "unproved", figures: load.figures }, error: load.failure };
+  const base = { load: load.load, into: load.into, status: load.status, proof: proofPart(load), error: load.failure };
   if (load.proof === null) return withRows ? { ...base, slices: [], rows: null } : base;
   if (!withRows) return base;
   const proof = await client.ask<ProofView>("GET", `/api/proofs/${load.proof}`);
@@ -131,7 +136,7 @@ async function proofDocument(client: Client, load: RunView["loads"][number], wit
   const of = (kind: string) => (rows?.rows ?? []).filter((row) => row.kind === kind);
   return {
     ...base,
-    slices: proof.sliceFigures.map(({ slice, verdict, figures }) => ({ slice, verdict, figures })),
+    slices: proof.sliceFigures.map(({ slice, verdict, depth, figures }) => ({ slice, verdict, depth, figures })),
     rows: {
       missing: of("missing").map((row) => named(key, row.key)),
       extra: of("extra").map((row) => named(key, row.key)),
@@ -154,7 +159,7 @@ export async function proveCommand(client: Client, pipeline: string, options: Ru
       const rows = (loads[at] as { rows?: { counts: { missing: number; extra: number; different: number } } }).rows;
       const told = rows ? `; ${rows.counts.missing} missing, ${rows.counts.extra} only in the warehouse, ${rows.counts.different} different` : "";
       const slices = load.slices ? `, ${load.slices.agreeing} of ${load.slices.all} slices agree` : "";
-      console.log(load.failure ? `${load.into}: ${load.failure.message}` : `${load.into}: ${load.verdict}${slices}${told}`);
+      console.log(load.failure ? `${load.into}: ${load.failure.message}` : `${load.into}: ${load.verdict}, ${load.depth === "cells" ? "every cell compared" : "by its figures"}${slices}${told}`);
     }
   return exitStatus(run);
 }

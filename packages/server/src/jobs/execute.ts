@@ -96,11 +96,11 @@ async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: Ab
     const [source, warehouse] = [sourceFor(sourceCredentials), warehouseFor(warehouseCredentials)];
     const order = { pipelineName: run.pipeline, pipeline: run.definition, load: row.load, run: { id: run.id, uid: run.uid } };
     if (run.kind === "rehearse") {
-      const rehearsal = await executeRehearsal({ ...order, scope: run.scope, limit: run.rowLimit, run: { id: run.id } }, source, warehouse, report, signal);
+      const rehearsal = await executeRehearsal({ ...order, scope: run.scope, limit: run.rowLimit }, source, warehouse, report, signal);
       report.line(`nothing was written; a run ${rehearsalWords(rehearsal, grouped)}`);
       await endLoad(row, { status: "finished", tally: rehearsal.tally, watermark: rehearsal.watermark, findings: rehearsal.findings, rehearsal });
     } else if (run.kind === "prove") {
-      const slices = run.scope.kind === "slice" ? [run.scope.slice] : ("all" as const);
+      const slices = run.scope.kind === "slice" ? [run.scope.slice] : run.scope.kind === "slices" ? run.scope.slices : ("all" as const);
       const { proof, rows } = await executeProof({ ...order, slices, rows: run.wantsRows }, source, warehouse, report, signal);
       const kept = await keepProof(store, run, row, proof, rows);
       await endLoad(row, { status: "finished", proofId: kept.id });

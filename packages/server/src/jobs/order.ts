@@ -2,7 +2,7 @@ import { lookupsOf, tablesOf } from "@undercoat/core/expression/parse";
 import { dependencies, type LoadTables } from "@undercoat/core/pipeline/order";
 import { type Load, type Pipeline, ruleOf } from "@undercoat/core/pipeline/pipeline";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
-import type { Credentials } from "@undercoat/engine/session";
+import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 

@@ -17,6 +17,9 @@ export async function keepProof(store: Store, run: RunRow, load: RunLoadRow, pro
         target: load.target,
         at: new Date(),
         verdict: proof.verdict,
+        depth: proof.depth,
+        how: proof.how,
+        cells: proof.cells,
         whole: proof.whole,
         sliceCount: proof.slices.length,
         agreeing: proof.slices.filter((slice) => slice.verdict === "proved").length,
@@ -31,12 +34,19 @@ export async function keepProof(store: Store, run: RunRow, load: RunLoadRow, pro
       },
       { transaction },
     );
-    const marks = JSON.stringify(proof.slices.map((slice) => ({ slice: slice.slice ?? "", verdict: slice.verdict, figures: slice.figures })));
+    const changes = run.kind !== "prove";
+    const marks = JSON.stringify(proof.slices.map((slice) => ({ slice: slice.slice ?? "", verdict: slice.verdict, depth: slice.depth, figures: slice.figures, changed: changes && (proof.touched?.includes(slice.slice) ?? true) })));
     const replacements = { pipeline: run.pipeline, load: load.load, proof: kept.id, marks };
     await store.sequelize.query(
-      `INSERT INTO slices (pipeline, load, slice, verdict, figures, proof_id, proved_at)
-       SELECT :pipeline, :load, slice, verdict, figures, :proof, now() FROM json_to_recordset(:marks) AS m(slice text, verdict text, figures json)
-       ON CONFLICT (pipeline, load, slice) DO UPDATE SET verdict = excluded.verdict, figures = excluded.figures, proof_id = excluded.proof_id, proved_at = excluded.proved_at`,
+      // What was compared cell by cell stays so until a run changes the slice; a disagreement that cells showed is not
+      // undone by figures that agree.
+      `INSERT INTO slices AS s (pipeline, load, slice, verdict, figures, depth, cells_at, proof_id, proved_at)
+       SELECT :pipeline, :load, m.slice, CASE WHEN m.depth = 'figures' AND NOT m.changed AND h.depth = 'cells' AND h.verdict = 'disagrees' THEN h.verdict ELSE m.verdict END, m.figures,
+         CASE WHEN m.depth = 'cells' THEN 'cells' WHEN m.changed THEN 'figures' ELSE coalesce(h.depth, 'figures') END,
+         CASE WHEN m.depth = 'cells' THEN now() ELSE h.cells_at END, :proof, now()
+       FROM json_to_recordset(:marks) AS m(slice text, verdict text, depth text, figures json, changed boolean)
+       LEFT JOIN slices h ON h.pipeline = :pipeline AND h.load = :load AND h.slice = m.slice
+       ON CONFLICT (pipeline, load, slice) DO UPDATE SET verdict = excluded.verdict, figures = excluded.figures, depth = excluded.depth, cells_at = excluded.cells_at, proof_id = excluded.proof_id, proved_at = excluded.proved_at`,
       { replacements, transaction },
     );
     if (proof.whole) await store.sequelize.query("DELETE FROM slices WHERE pipeline = :pipeline AND load = :load AND proof_id <> :proof", { replacements, transaction });

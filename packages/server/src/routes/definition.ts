@@ -8,7 +8,7 @@ import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Snapshot } from "@undercoat/engine/source/source";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { WarehouseSnapshot } from "@undercoat/engine/warehouse/warehouse";
-import type { Credentials } from "@undercoat/engine/session";
+import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { findRing } from "@undercoat/core/pipeline/order";
 import { loadOrder } from "../jobs/order.ts";
 
@@ -97,7 +97,7 @@ async function loadProblem(desk: Desk, name: string, definition: Pipeline, load:
   const [source, warehouse] = await Promise.all([desk.source(connection), desk.warehouse(definition.warehouse)]);
   if (!source) return null;
   try {
-    const { plan } = await planFor(name, definition, load, { source, warehouse });
+    const { plan } = await planFor({ pipelineName: name, pipeline: definition, load }, { source, warehouse });
     await source.preview(plan, { kind: "all" }, 0);
     return null;
   } catch (error) {

@@ -28,13 +28,13 @@ function firstDifference(figures: FigurePair[]): string | null {
 function mark(row: SliceRow): LedgerSlice {
   const rows = row.figures.find((pair) => pair.figure === "rows");
   const empty = rows?.warehouse === "0" && rows.source !== "0";
-  return { slice: row.slice, state: empty ? "empty" : row.verdict === "proved" ? "proved" : row.verdict === "disagrees" ? "disagrees" : "loaded", figures: row.figures, proof: row.proofId };
+  return { slice: row.slice, state: empty ? "empty" : row.verdict === "proved" ? (row.depth === "cells" ? "proved" : "figures") : row.verdict === "disagrees" ? "disagrees" : "loaded", cellsAt: row.cellsAt?.toISOString() ?? null, figures: row.figures, proof: row.proofId };
 }
 
 /** The latest proof of each load, or the latest that compared its whole table, without slices. */
 async function latestProofs(store: Store, whole: boolean): Promise<ProofRow[]> {
   const latest = await store.query<{ id: number }>("SELECT max(id) AS id FROM proofs WHERE whole OR NOT :whole GROUP BY pipeline, load", { whole });
-  return ProofRow.findAll({ where: { id: latest.map((row) => row.id) }, attributes: ["id", "pipeline", "load", "at", "verdict", "figures", "whole"] });
+  return ProofRow.findAll({ where: { id: latest.map((row) => row.id) }, attributes: ["id", "pipeline", "load", "at", "verdict", "depth", "figures", "whole"] });
 }
 
 /** When each load last finished writing. */
@@ -59,7 +59,7 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
     const disagrees = proof?.verdict === "disagrees" || mine.some((row) => row.verdict === "disagrees");
     // A day without rows on either side is proved as well, where the whole table was compared.
     const bare = by?.slice === "day" && whole ? days.filter((day) => !mine.some((row) => row.slice === day)) : [];
-    const shown = [...mine.map(mark), ...bare.map((day): LedgerSlice => ({ slice: day, state: "proved", figures: [{ figure: "rows", source: "0", warehouse: "0" }], proof: whole?.id ?? null }))];
+    const shown = [...mine.map(mark), ...bare.map((day): LedgerSlice => ({ slice: day, state: whole?.depth === "cells" ? "proved" : "figures", cellsAt: whole?.depth === "cells" ? whole.at.toISOString() : null, figures: [{ figure: "rows", source: "0", warehouse: "0" }], proof: whole?.id ?? null }))];
     return {
       pipeline,
       load,

@@ -3,7 +3,7 @@ import type { From, Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, stagedColumns, windowFor } from "@undercoat/core/plan/plan";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import { typeFamily } from "@undercoat/core/sql/type";
-import { reasonOf, windowWords } from "@undercoat/engine/load/load";
+import { reasonOf, windowWords } from "@undercoat/engine/load/words";
 import { type Planned, planFor } from "@undercoat/engine/load/planning";
 import { lookAtShape } from "@undercoat/engine/load/rehearse";
 import { sourceFor } from "@undercoat/engine/source/registry";
@@ -29,13 +29,13 @@ async function look(store: Store, name: string, pipeline: Pipeline, loadName: st
   const source = sourceFor(await store.credentials(load.from.connection));
   if (warehouse && (load.columns || load.rules)) {
     const into = warehouseFor(await store.credentials(pipeline.warehouse));
-    const seen = await lookAtShape(name, pipeline, loadName, limit, source, into, silent, AbortSignal.timeout(30_000));
+    const seen = await lookAtShape({ pipelineName: name, pipeline, load: loadName }, limit, source, into, silent, AbortSignal.timeout(30_000));
     const rows = seen.rows.map((row) => Object.fromEntries(seen.plan.read.columns.map((column, at) => [column.name, row[at] ?? null])));
     return { ...seen, plan: seen.planned.plan, rows };
   }
   const snapshot = await source.snapshot("undercoat preview");
   try {
-    const planned = await planFor(name, pipeline, loadName, { source: snapshot, warehouse });
+    const planned = await planFor({ pipelineName: name, pipeline, load: loadName }, { source: snapshot, warehouse });
     const { plan } = planned;
     const watermark = planned.existing && warehouse ? await warehouse.watermark(plan) : null;
     const window = windowFor(plan, { kind: "due" }, watermark);
@@ -46,13 +46,15 @@ async function look(store: Store, name: string, pipeline: Pipeline, loadName: st
 }
 
 /** The warehouse's rows of some rows' keys, by the key as JSON; none where it can't hold them yet. */
-async function heldRows({ plan, planned, rows }: Look, warehouse: WarehouseSnapshot | null): Promise<Map<string, (string | null)[]>> {
+async function heldRows({ plan, planned, rows }: Look, warehouse: WarehouseSnapshot | null): Promise<Map<string, Map<string, string | null>>> {
+  const { key, deletions } = plan.write;
   const there = new Set((planned.existing?.columns ?? []).map((column) => column.name));
-  if (!warehouse || plan.key.length === 0 || !plan.read.columns.every((column) => there.has(column.name))) return new Map();
-  const keys = rows.map((row) => plan.key.map((column) => row[column] ?? null)).filter((key): key is string[] => key.every((value) => value !== null));
-  const marked = plan.deletions?.how === "mark" && !there.has(plan.deletions.column);
-  const found = await warehouse.rowsByKey(marked ? { ...plan, deletions: null } : plan, keys);
-  return new Map([...found].map(([key, { values }]) => [key, values]));
+  const ready = plan.read.columns.every((column) => column.missing || there.has(column.name)) && (deletions?.how !== "mark" || there.has(deletions.column));
+  if (!warehouse || key.length === 0 || !ready) return new Map();
+  const keys = rows.map((row) => key.map((column) => row[column] ?? null)).filter((values): values is string[] => values.every((value) => value !== null));
+  const side = warehouse.side(plan, null);
+  const found = await side.rowsByKey(keys);
+  return new Map([...found].map(([name, { values }]) => [name, new Map(side.columns.map((column, at) => [column, values[at] ?? null]))]));
 }
 
 /** The columns of a load's source and of its target as they are, whatever its shape says. */
@@ -101,8 +103,8 @@ export async function previewLoad(store: Store, name: string, definition: Pipeli
     const { plan, planned, watermark } = seen;
     const held = await heldRows(seen, warehouse);
     const beside = (row: Values): PreviewRow => {
-      const values = held.get(JSON.stringify(plan.key.map((column) => row[column] ?? null)));
-      return { values: row, rejected: null, held: values ? Object.fromEntries(plan.read.columns.map((column, at) => [column.name, values[at]?.slice(0, 300) ?? null])) : null };
+      const values = held.get(JSON.stringify(plan.write.key.map((column) => row[column] ?? null)));
+      return { values: row, rejected: null, held: values ? Object.fromEntries(plan.read.columns.map((column) => [column.name, values.get(column.name)?.slice(0, 300) ?? null])) : null };
     };
     const staged = new Set(stagedColumns(plan).map((column) => column.name));
     const turnedAway = seen.rejected.map(({ reason, values }): PreviewRow => ({
@@ -114,7 +116,7 @@ export async function previewLoad(store: Store, name: string, definition: Pipeli
     const used = new Set(plan.read.columns.flatMap((column) => column.reads));
     const window = windowFor(plan, { kind: "due" }, watermark);
     return {
-      columns: plan.read.columns.map((column) => ({ name: column.name, source: column.text, computed: column.source === null, type: column.type, given: column.given, key: plan.key.includes(column.name) })),
+      columns: plan.read.columns.map((column) => ({ name: column.name, source: column.text, computed: column.source === null, type: column.type, given: column.given, key: plan.write.key.includes(column.name) })),
       unused: planned.dataset.columns.filter((column) => !used.has(column.name)).map((column) => ({ name: column.name, type: column.warehouseType })),
       sourceColumns: planned.dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType, notNull: column.notNull })),
       rows: [...turnedAway, ...seen.rows.map(beside)],

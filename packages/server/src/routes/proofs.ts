@@ -4,10 +4,10 @@ import { notFound } from "../problem.ts";
 import { PipelineRow, ProofRow, RunRow, SliceRow } from "../store/models.ts";
 
 function summary(row: ProofRow, title: string): ProofSummary {
-  return { id: row.id, pipeline: row.pipeline, title, load: row.load, target: row.target, at: row.at.toISOString(), verdict: row.verdict, whole: row.whole, slices: { all: row.sliceCount, agreeing: row.agreeing }, figures: row.figures };
+  return { id: row.id, pipeline: row.pipeline, title, load: row.load, target: row.target, at: row.at.toISOString(), verdict: row.verdict, depth: row.depth, how: row.how, cells: row.cells, whole: row.whole, slices: { all: row.sliceCount, agreeing: row.agreeing }, figures: row.figures };
 }
 
-const listed = ["id", "pipeline", "load", "target", "at", "verdict", "whole", "sliceCount", "agreeing", "figures"];
+const listed = ["id", "pipeline", "load", "target", "at", "verdict", "depth", "how", "cells", "whole", "sliceCount", "agreeing", "figures"];
 
 /** Proofs as kept: the latest of each load, or one load's in time. */
 export const proofs = routes()
@@ -32,7 +32,7 @@ export const proofs = routes()
     // The slices that the evidence left out, because they agreed, are shown from the ledger while this proof is the one that made them.
     const marks = await SliceRow.findAll({ where: { pipeline: row.pipeline, load: row.load, proofId: row.id }, order: ["slice"] });
     const kept = new Map(row.slices.map((slice) => [slice.slice ?? "", slice]));
-    for (const mark of marks) if (!kept.has(mark.slice)) kept.set(mark.slice, { slice: mark.slice || null, verdict: mark.verdict, figures: mark.figures });
+    for (const mark of marks) if (!kept.has(mark.slice)) kept.set(mark.slice, { slice: mark.slice || null, verdict: mark.verdict, depth: mark.depth, figures: mark.figures });
     const view: ProofView = {
       ...summary(row, run.title),
       run: row.runId,

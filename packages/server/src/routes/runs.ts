@@ -14,7 +14,7 @@ const iso = (date: Date | null) => date?.toISOString() ?? null;
 function together(verdicts: (Verdict | null)[]): Verdict | null {
   const known = verdicts.filter((verdict): verdict is Verdict => verdict !== null);
   if (known.length === 0) return null;
-  return overallVerdict(known.filter((verdict) => verdict !== "unproved").map((verdict) => ({ slice: null, figures: [], verdict })));
+  return overallVerdict(known.filter((verdict) => verdict !== "unproved").map((verdict) => ({ slice: null, figures: [], depth: "figures" as const, verdict })));
 }
 
 /** Runs as lists show them, with their loads' tallies added up. */
@@ -56,6 +56,9 @@ function loadView(row: RunLoadRow, proof: ProofRow | undefined): RunLoadView {
     bytes: row.bytes,
     watermark: row.watermark,
     verdict: proof?.verdict ?? null,
+    depth: proof?.depth ?? null,
+    how: proof?.how ?? null,
+    cells: proof?.cells ?? null,
     figures: proof?.figures ?? [],
     slices: proof ? { all: proof.sliceCount, agreeing: proof.agreeing } : null,
     whole: proof?.whole ?? false,

@@ -35,4 +35,12 @@ ALTER TABLE runs ADD COLUMN row_limit integer;
 ALTER TABLE proofs ADD COLUMN without text, ADD COLUMN trouble text;`);
     },
   },
+  {
+    name: "0003-depth",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      await context.sequelize.query(`
+ALTER TABLE proofs ADD COLUMN depth text NOT NULL DEFAULT 'figures', ADD COLUMN how text NOT NULL DEFAULT 'source', ADD COLUMN cells json;
+ALTER TABLE slices ADD COLUMN depth text NOT NULL DEFAULT 'figures', ADD COLUMN cells_at timestamptz;`);
+    },
+  },
 ];

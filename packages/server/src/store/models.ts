@@ -1,9 +1,9 @@
 import type { Role } from "@undercoat/core/api/api";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import type { RowDifferences } from "@undercoat/core/proof/difference";
-import type { FigurePair, SliceFigures, Verdict } from "@undercoat/core/proof/verdict";
+import type { Depth, FigurePair, SliceFigures, Verdict } from "@undercoat/core/proof/verdict";
 import type { Rehearsal } from "@undercoat/core/run/rehearsal";
-import type { Failure, Findings, PhaseTime, RunKind, RunStatus, Scope, Tally } from "@undercoat/core/run/run";
+import type { CellProof, Failure, Findings, LoadProof, PhaseTime, RunKind, RunStatus, Scope, Tally } from "@undercoat/core/run/run";
 import { type CreationOptional, DataTypes, type InferAttributes, type InferCreationAttributes, Model, type ModelAttributes, type ModelStatic, type Sequelize } from "sequelize";
 
 abstract class StoredRow<M extends Model> extends Model<InferAttributes<M>, InferCreationAttributes<M>> {}
@@ -104,6 +104,9 @@ export class ProofRow extends StoredRow<ProofRow> {
   declare target: string;
   declare at: Date;
   declare verdict: Verdict;
+  declare depth: Depth;
+  declare how: LoadProof["how"];
+  declare cells: CellProof | null;
   declare whole: boolean;
   declare sliceCount: number;
   declare agreeing: number;
@@ -125,6 +128,10 @@ export class SliceRow extends StoredRow<SliceRow> {
   declare figures: FigurePair[];
   declare proofId: number;
   declare provedAt: Date;
+  /** `cells` where every cell has been compared and no run has changed the slice since */
+  declare depth: Depth;
+  /** when every cell was last compared */
+  declare cellsAt: Date | null;
 }
 
 const text = { type: DataTypes.TEXT, allowNull: false };
@@ -195,6 +202,9 @@ export function bindModels(sequelize: Sequelize): void {
     target: text,
     at: time,
     verdict: text,
+    depth: text,
+    how: text,
+    cells: optionalJson,
     whole: flag,
     sliceCount: number,
     agreeing: number,
@@ -207,5 +217,5 @@ export function bindModels(sequelize: Sequelize): void {
     warehouseSql: text,
   });
   const key = { ...text, primaryKey: true };
-  bind<SliceRow>(SliceRow, "slices", { pipeline: key, load: key, slice: key, verdict: text, figures: json, proofId: number, provedAt: time });
+  bind<SliceRow>(SliceRow, "slices", { pipeline: key, load: key, slice: key, verdict: text, figures: json, proofId: number, provedAt: time, depth: text, cellsAt: time });
 }

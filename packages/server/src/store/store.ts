@@ -1,5 +1,5 @@
 import type { Event } from "@undercoat/core/api/api";
-import type { Credentials } from "@undercoat/engine/session";
+import type { Credentials } from "@undercoat/engine/connection/credentials";
 import pg from "pg";
 import { QueryTypes, Sequelize } from "sequelize";
 import { SequelizeStorage, Umzug } from "umzug";

@@ -25,11 +25,14 @@ function MarkFigures({ table, slice }: { table: LedgerTable; slice: LedgerSlice 
         <span className="quiet nowrap">{slice.slice ? sliceName(slice.slice) : table.sliced ? "no date" : "whole table"}</span>
       </div>
       <FigureTable figures={slice.figures} />
+      <p className="quiet" style={{ margin: "8px 0 0" }}>
+        {slice.state === "proved" ? `Every cell was compared, ${moment(slice.cellsAt ?? "")}.` : slice.state === "figures" ? `The figures agree${slice.cellsAt ? `; every cell was last compared ${moment(slice.cellsAt)}` : "; its cells have not been compared since it changed"}.` : disagrees && slice.figures.every((pair) => pair.source === pair.warehouse) ? "The figures agree, but cells differ." : ""}
+      </p>
       <ErrorNote error={run.error} />
       <div className="actions" style={{ marginTop: 12 }}>
-        {disagrees && canEdit && (
-          <Button size="xs" loading={run.isPending} onClick={() => run.mutate({ pipeline: table.pipeline, kind: "prove", loads: [table.load], scope, rows: true, reason: `the rows of ${sliceName(slice.slice)}` })}>
-            Show the rows
+        {(disagrees || slice.state === "figures") && canEdit && (
+          <Button size="xs" loading={run.isPending} onClick={() => run.mutate({ pipeline: table.pipeline, kind: "prove", loads: [table.load], scope, rows: true, reason: slice.slice ? `the cells of ${sliceName(slice.slice)}` : "cell by cell" })}>
+            {disagrees ? "Show the rows" : "Compare every cell"}
           </Button>
         )}
         {canEdit && (
@@ -99,7 +102,10 @@ function standing(groups: LedgerGroup[]): { title: string; rest: string; differs
   const tables = groups.flatMap((group) => group.tables);
   const days = tables.filter((table) => table.sliced).flatMap((table) => table.slices.filter((slice) => slice.slice !== ""));
   const whole = tables.filter((table) => !table.sliced).flatMap((table) => table.slices);
-  const proved = (marks: LedgerSlice[]) => marks.filter((mark) => mark.state === "proved").length;
+  const proved = (marks: LedgerSlice[]) => marks.filter((mark) => mark.state === "proved" || mark.state === "figures").length;
+  const byCells = [...days, ...whole].filter((mark) => mark.state === "proved").length;
+  const byFigures = [...days, ...whole].filter((mark) => mark.state === "figures").length;
+  const depth = byFigures === 0 ? "cell by cell" : byCells === 0 ? "by their figures" : `${grouped(String(byCells))} of them cell by cell, ${grouped(String(byFigures))} by their figures`;
   const share = (marks: LedgerSlice[], one: string) => (proved(marks) === marks.length ? `all ${counted(marks.length, one)}` : `${grouped(String(proved(marks)))} of ${counted(marks.length, one)}`);
   const unloaded = tables.filter((table) => !table.loadedAt);
   if (days.length + whole.length === 0) return { title: "Nothing has been loaded yet.", rest: "Run a pipeline, and its tables are proved here.", differs: false };
@@ -111,7 +117,7 @@ function standing(groups: LedgerGroup[]): { title: string; rest: string; differs
   });
   const loading = tables.filter((table) => table.loading).length;
   const parts = [...told, ...(loading ? [`${loading} ${loading === 1 ? "table is" : "tables are"} loading now`] : []), ...(unloaded.length ? [`${unloaded.length} ${unloaded.length === 1 ? "table has" : "tables have"} not been loaded`] : [])];
-  return { title: `${counts[0]?.toUpperCase()}${counts.slice(1)} stand proved.`, rest: parts.length ? `${parts.join("; ")}.` : "Every table says what its source says.", differs: bad.length > 0 };
+  return { title: `${counts[0]?.toUpperCase()}${counts.slice(1)} stand proved, ${depth}.`, rest: parts.length ? `${parts.join("; ")}.` : "Every table says what its source says.", differs: bad.length > 0 };
 }
 
 export default function LedgerPage() {

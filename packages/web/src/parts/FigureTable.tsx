@@ -1,5 +1,4 @@
 import { figureWords } from "@undercoat/core/proof/figure";
-import { sameValue } from "@undercoat/core/proof/decimal";
 import type { FigurePair } from "@undercoat/core/proof/verdict";
 import { differenceWords, grouped } from "./format.ts";
 
@@ -23,7 +22,7 @@ export function FigureTable({ figures, exact = false }: { figures: FigurePair[];
       </thead>
       <tbody>
         {figures.map((pair) => {
-          const differs = sameValue(pair.source, pair.warehouse) ? "" : " lead strong";
+          const differs = pair.source === pair.warehouse ? "" : " lead strong";
           return (
             <tr key={pair.figure}>
               <td>{figureWords(pair.figure)}</td>

@@ -1,4 +1,4 @@
-import { grouped as exact, sameValue, subtract } from "@undercoat/core/proof/decimal";
+import { grouped as exact, subtract } from "@undercoat/core/proof/decimal";
 
 /** How numbers and times are written on every page. Exact text stays text: nothing here goes through a float. */
 
@@ -16,9 +16,9 @@ export function signed(text: string | null): string {
 
 /** Warehouse less source: `−412.50`, or `differs` for values that are no numbers. */
 export function differenceWords(pair: { source: string | null; warehouse: string | null }): string {
-  if (sameValue(pair.source, pair.warehouse)) return "0";
+  if (pair.source === pair.warehouse) return "0";
   const difference = subtract(pair.warehouse ?? "0", pair.source ?? "0");
-  return difference === null ? "differs" : signed(difference);
+  return difference === null || /^-?0(\.0+)?$/.test(difference) ? "differs" : signed(difference);
 }
 
 export function bytes(text: string | number | null): string {

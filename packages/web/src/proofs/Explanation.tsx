@@ -54,14 +54,14 @@ export function Explanation({ proof }: { proof: ProofView }) {
   if (!rows)
     return (
       <section className="panel" aria-label="Explanation">
-        <h2>{proof.verdict === "proved" ? "Both sides say the same" : "Which rows differ is not known yet"}</h2>
+        <h2>{proof.verdict !== "proved" ? "Which rows differ is not known yet" : proof.cells ? "What was read says the same in every cell" : "The figures agree"}</h2>
         <p style={{ margin: "8px 0 14px" }} className="quiet">
-          {proof.verdict === "proved" ? "Figures can hide two changes that cancel each other; comparing rows finds those too." : "Checksums find them without moving the table."}
+          {proof.verdict !== "proved" ? "Checksums find them without moving the table." : proof.cells && proof.whole ? `${grouped(proof.cells.rows)} rows were compared by checksum.` : proof.cells ? `${grouped(proof.cells.rows)} rows that the run read were compared by checksum, the others by their figures, in which changes can hide each other.` : "Counts and sums can hide changes that cancel each other, and say nothing of other columns; comparing every cell finds those too."}
         </p>
         <ErrorNote error={search.error} />
         {canEdit && (
           <Button variant={proof.verdict === "proved" ? "outline" : "filled"} loading={search.isPending} onClick={() => search.mutate({ pipeline: proof.pipeline, kind: "prove", loads: [proof.load], rows: true, reason: "row by row" })}>
-            {proof.verdict === "proved" ? "Compare row by row" : "Show the rows that differ"}
+            {proof.verdict === "proved" ? "Compare every cell" : "Show the rows that differ"}
           </Button>
         )}
       </section>
@@ -74,7 +74,7 @@ export function Explanation({ proof }: { proof: ProofView }) {
   return (
     <section className="panel" aria-label="Explanation">
       <h2>
-        {found === 0 ? "Row by row, both sides say the same" : `${rows.complete ? "" : "At least "}${grouped(String(found))} of ${grouped(total)} rows explain ${difference && !/^-?0(\.0+)?$/.test(difference) ? signed(difference) : "it"}`}
+        {found === 0 ? "Every cell says the same on both sides" : `${rows.complete ? "" : "At least "}${grouped(String(found))} of ${grouped(total)} rows explain ${difference && !/^-?0(\.0+)?$/.test(difference) ? signed(difference) : "it"}`}
       </h2>
       <div style={{ margin: "8px 0" }}>
         {rows.missing > 0 && <div>{counted(rows.missing, "row")} {are(rows.missing)} missing from the warehouse</div>}

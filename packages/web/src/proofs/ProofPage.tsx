@@ -1,7 +1,6 @@
 import { Button, Modal } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { ProofView } from "@undercoat/core/api/api";
-import { sameValue } from "@undercoat/core/proof/decimal";
 import { figureWords } from "@undercoat/core/proof/figure";
 import type { SliceFigures } from "@undercoat/core/proof/verdict";
 import { useState } from "react";
@@ -20,7 +19,7 @@ import { RowByRow } from "./RowByRow.tsx";
 
 /** The first figure that differs in a slice, warehouse less source; what is no number is told as differing. */
 function difference(slice: SliceFigures): string {
-  const pair = slice.figures.find((entry) => entry.figure.startsWith("sum(") && !sameValue(entry.source, entry.warehouse)) ?? slice.figures.find((entry) => !sameValue(entry.source, entry.warehouse));
+  const pair = slice.figures.find((entry) => entry.figure.startsWith("sum(") && entry.source !== entry.warehouse) ?? slice.figures.find((entry) => entry.source !== entry.warehouse);
   return pair ? differenceWords(pair) : "0";
 }
 
@@ -32,7 +31,7 @@ function columnsFor(proof: ProofView): Column<SliceFigures>[] {
     const words = figureWords(figure);
     return [
       { head: <><Side of="source" /> {words}</>, width, right: true, cell: (slice) => <span className="mono">{figureValue(pair(slice, figure)?.source ?? null)}</span> },
-      { head: <><Side of="warehouse" /> {words}</>, width, right: true, cell: (slice) => <span className={`mono${sameValue(pair(slice, figure)?.source ?? null, pair(slice, figure)?.warehouse ?? null) ? "" : " lead strong"}`}>{figureValue(pair(slice, figure)?.warehouse ?? null)}</span> },
+      { head: <><Side of="warehouse" /> {words}</>, width, right: true, cell: (slice) => <span className={`mono${pair(slice, figure)?.source === pair(slice, figure)?.warehouse ? "" : " lead strong"}`}>{figureValue(pair(slice, figure)?.warehouse ?? null)}</span> },
     ];
   });
   return [
@@ -82,6 +81,7 @@ export default function ProofPage() {
   const unit = proof.by?.slice ?? "slice";
   const title = proof.trouble ? "not proved" : !proof.by ? (proof.verdict === "proved" ? "the figures agree" : "the figures disagree") : `${grouped(String(agreeing))} of ${grouped(String(all))} ${unit}${all === 1 ? "" : "s"} agree${all === 1 ? "s" : ""}`;
   const hidden = proof.verdict === "disagrees" && agreeing === all;
+  const depth = proof.trouble ? "" : proof.depth === "cells" && proof.whole ? ", every cell compared" : proof.depth === "cells" ? `, every cell of ${grouped(proof.cells?.rows ?? "0")} rows compared` : ", by figures";
   return (
     <main className="page">
       <div className="head">
@@ -99,7 +99,7 @@ export default function ProofPage() {
           </div>
           <h1>
             {proof.load}: {title}
-            {hidden && ", yet rows differ"}
+            {hidden ? ", yet cells differ" : depth}
           </h1>
           <p>
             <Side of="source" /> <span className="mono">{proof.source}</span> in {proof.connection} against <Side of="warehouse" /> <span className="mono">{proof.target}</span>

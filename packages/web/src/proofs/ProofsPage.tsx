@@ -1,13 +1,12 @@
 import { Button, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { ProofSummary } from "@undercoat/core/api/api";
-import { sameValue } from "@undercoat/core/proof/decimal";
 import { figureWords } from "@undercoat/core/proof/figure";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api, withQuery } from "../api/client.ts";
 import { counted, differenceWords, grouped, moment } from "../parts/format.ts";
-import { Mark } from "../parts/Mark.tsx";
+import { Mark, markOf } from "../parts/Mark.tsx";
 import { useRun } from "../parts/runs.ts";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
@@ -61,7 +60,8 @@ export default function ProofsPage() {
                   <div className="quiet">{row.title}</div>
                 </td>
                 <td className="nowrap">
-                  <Mark state={row.verdict === "proved" ? "proved" : row.verdict === "disagrees" ? "disagrees" : "loaded"} /> <span className={row.verdict === "disagrees" ? "lead strong" : "good strong"}>{row.verdict === "proved" ? "agrees" : row.verdict}</span>
+                  <Mark state={markOf(row.verdict, row.depth)} /> <span className={row.verdict === "disagrees" ? "lead strong" : "good strong"}>{row.verdict === "proved" ? "agrees" : row.verdict}</span>
+                  <div className="quiet">{row.cells ? `every cell of ${grouped(row.cells.rows)} row${row.cells.rows === "1" ? "" : "s"}` : "by its figures"}</div>
                 </td>
                 <td className="right mono nowrap">
                   {grouped(String(row.slices.agreeing))} of {grouped(String(row.slices.all))}
@@ -70,7 +70,7 @@ export default function ProofsPage() {
                   {row.figures.map((pair) => (
                     <div key={pair.figure}>
                       <span className="quiet">{figureWords(pair.figure)}</span> <span className="mono">{grouped(pair.warehouse)}</span>
-                      {!sameValue(pair.source, pair.warehouse) && <span className="lead strong mono"> {differenceWords(pair)}</span>}
+                      {pair.source !== pair.warehouse && <span className="lead strong mono"> {differenceWords(pair)}</span>}
                     </div>
                   ))}
                 </td>

@@ -61,10 +61,11 @@ function ProofWords({ load }: { load: RunLoadView }) {
   if (!load.slices || load.proof === null) return <span className="quiet">{load.status === "finished" ? "unproved" : "–"}</span>;
   const { all, agreeing } = load.slices;
   const agreed = load.verdict === "proved";
+  const cells = load.cells ? `every cell of ${grouped(load.cells.rows)} row${load.cells.rows === "1" ? "" : "s"} ${load.cells.verdict === "proved" ? "the same" : "compared: some differ"}` : null;
   const slices = all > 1 ? `${grouped(String(agreeing))} of ${grouped(String(all))} slices agree${load.whole ? "" : " of those touched"}` : agreed ? `${load.figures.length} of ${load.figures.length} figures agree` : "the figures disagree";
   return (
     <Link to={`/proofs/${load.proof}`} className={`strong ${agreed ? "good" : "lead"}`}>
-      {load.verdict === "unproved" ? "nothing touched, nothing to prove" : slices}
+      {load.verdict === "unproved" ? "nothing touched, nothing to prove" : [cells, all > 0 ? slices : null].filter(Boolean).join("; ")}
       {load.without && load.without !== "0" ? `, less the ${grouped(load.without)} rejected` : ""}
     </Link>
   );

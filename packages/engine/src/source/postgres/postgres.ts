@@ -1,16 +1,16 @@
 import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
-import type { From } from "@undercoat/core/pipeline/pipeline";
-import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { canCreateSchema, datasets, readableTables, serverFacts } from "@undercoat/core/sql/catalog";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { firstRows } from "@undercoat/core/sql/look";
-import { beginSnapshot, copyOut, highWater, previewRows } from "@undercoat/core/sql/read";
+import { beginSnapshot } from "@undercoat/core/sql/session";
 import { type CheckStep, networkSteps, runSteps } from "../../connection/check.ts";
+import type { Credentials, Row } from "../../connection/credentials.ts";
 import { LoadFailure } from "../../failure.ts";
-import { PostgresSide } from "../../proof/side.ts";
-import { type Credentials, type Row, Session } from "../../session.ts";
-import type { RowStream, Snapshot, Source } from "../source.ts";
-import { describe, findDataset } from "./describe.ts";
+import { findDataset } from "../../postgres/describe.ts";
+import { beginLocked, tablesRead } from "../../postgres/lock.ts";
+import { Session } from "../../postgres/session.ts";
+import { PostgresSnapshot } from "../../postgres/snapshot.ts";
+import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
 import { timeColumns } from "./time.ts";
 import { handshake } from "./tls.ts";
 
@@ -105,41 +105,16 @@ export class PostgresSource implements Source {
     return this.with(async (session) => timeColumns(session, table, await this.found(session, table)));
   }
 
-  async snapshot(application: string, signal?: AbortSignal): Promise<Snapshot> {
+  async snapshot(application: string, { from, after, waiting, signal }: SnapshotOptions = {}): Promise<Snapshot> {
     const session = await Session.open(this.credentials, { application, readOnly: true, signal });
-    await session.query(beginSnapshot);
-    return new PostgresSnapshot(session);
-  }
-}
-
-/** A session as a source at one moment. */
-export class PostgresSnapshot extends PostgresSide implements Snapshot {
-  constructor(private readonly reading: Session) {
-    super(reading, "source");
-  }
-
-  describe(from: From): Promise<Dataset> {
-    return describe(this.reading, from);
-  }
-
-  rows(plan: LoadPlan, window: Window): RowStream {
-    return this.reading.copyOut(copyOut(plan, window));
-  }
-
-  async highWater(plan: LoadPlan, window: Window): Promise<string | null> {
-    const text = highWater(plan, window);
-    return text ? ((await this.reading.one(text)).value ?? null) : null;
-  }
-
-  preview(plan: LoadPlan, window: Window, limit: number): Promise<Row[]> {
-    return this.reading.query(previewRows(plan, window, limit));
-  }
-
-  statement(plan: LoadPlan, window: Window): string {
-    return copyOut(plan, window);
-  }
-
-  close(): Promise<void> {
-    return this.reading.close();
+    try {
+      await after;
+      if (from && (from.query || from.where || from.rows)) await session.guard(from.rows === "visible" ? "on" : "off");
+      await beginLocked(session, beginSnapshot, from ? await tablesRead(from) : [], waiting);
+      return new PostgresSnapshot(session);
+    } catch (error) {
+      await session.close();
+      throw error;
+    }
   }
 }

@@ -2,7 +2,7 @@ import type { Dataset, TimeColumn } from "@undercoat/core/dataset/dataset";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import { columnEnds, columnGrain } from "@undercoat/core/sql/look";
 import { canBeWatermark, typeFamily } from "@undercoat/core/sql/type";
-import type { Session } from "../../session.ts";
+import type { Session } from "../../postgres/session.ts";
 
 /** Rows looked at to tell how fine a column's values are. */
 const sample = 10_000;

@@ -1,58 +1,51 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import { functionsOf, tablesOf } from "@undercoat/core/expression/parse";
 import type { From } from "@undercoat/core/pipeline/pipeline";
-import type { LoadPlan } from "@undercoat/core/plan/plan";
-import { formatTableName, parseTableName, type TableName } from "@undercoat/core/sql/identifier";
-import type { SliceChoice } from "@undercoat/core/sql/proof";
-import { volatileFunctions } from "@undercoat/core/sql/warehouse";
+import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
+import { formatTableName, qualified, type TableName } from "@undercoat/core/sql/identifier";
 import { LoadFailure } from "../../failure.ts";
-import type { FiguresOfSide } from "../../proof/side.ts";
-import type { Session } from "../../session.ts";
-import { arrayText } from "../../source/postgres/describe.ts";
-import { PostgresSnapshot } from "../../source/postgres/postgres.ts";
+import { tablesRead } from "../../postgres/lock.ts";
+import type { Session } from "../../postgres/session.ts";
+import { PostgresSnapshot } from "../../postgres/snapshot.ts";
+import type { FiguresOfSide, ProofSide } from "../../proof/side.ts";
 
-/**
- * The warehouse's own session as the source of a load: nothing leaves the database. That session may write, so a query
- * through it may call no function that changes anything.
- */
+/** The warehouse's own session as the source of a load: nothing leaves the database. */
 export class InsideSnapshot extends PostgresSnapshot {
   constructor(
-    private readonly own: Session,
+    session: Session,
     private readonly target: TableName,
   ) {
-    super(own);
+    super(session);
   }
 
   override async describe(from: From): Promise<Dataset> {
+    if (from.query || from.where) await this.session.guard(from.rows === "visible" ? "on" : "off");
     const dataset = await super.describe(from);
-    const read = from.query ? await tablesOf(from.query) : [...(from.table ? [from.table] : []), ...Object.values(from.tables ?? {})].map(parseTableName);
-    const target = formatTableName(this.target);
-    if (read.some((table) => (table.schema ?? "public") === this.target.schema && table.table === this.target.table))
-      throw new LoadFailure({ message: `The load reads ${target}, which it writes itself`, hint: "Load into another table." });
-    const called = from.query ? await functionsOf(from.query) : [];
-    const [first] = called.length ? await this.own.query(volatileFunctions, [arrayText(called)]) : [];
-    if (first) throw new LoadFailure({ message: `The query calls ${first.name}(), which may change something or answer differently each time`, hint: "Use functions that only compute." });
+    const { schema, table } = this.target;
+    const own = [qualified(this.target), ...(schema === "public" ? [qualified(this.target).split(".")[1] ?? table] : [])];
+    if ((await tablesRead(from)).some((name) => own.includes(name)))
+      throw new LoadFailure({ message: `The load reads ${formatTableName(this.target)}, which it writes itself`, hint: "Load into another table." });
     return dataset;
   }
 
-  /** A figure that fails must not take the load's transaction with it. */
-  override async figures(plan: LoadPlan, slices: SliceChoice): Promise<FiguresOfSide> {
-    await this.own.query("SAVEPOINT figures");
-    try {
-      return await super.figures(plan, slices);
-    } catch (error) {
-      await this.own.query("ROLLBACK TO SAVEPOINT figures");
-      throw error;
-    }
+  override side(plan: LoadPlan, without: Without | null, window?: Window): ProofSide {
+    const side = super.side(plan, without, window);
+    const careful = async (ask: () => Promise<FiguresOfSide>): Promise<FiguresOfSide> => {
+      await this.session.query("SAVEPOINT figures");
+      try {
+        return await ask();
+      } catch (error) {
+        await this.session.query("ROLLBACK TO SAVEPOINT figures");
+        throw error;
+      }
+    };
+    // A figure that fails must not take the load's transaction with it.
+    const figures = side.figures.bind(side);
+    const cells = side.cells.bind(side);
+    return Object.assign(side, { figures: (...of: Parameters<ProofSide["figures"]>) => careful(() => figures(...of)), cells: () => careful(() => cells()) });
   }
 
   /** The session is the warehouse's and ends with it. */
   override close(): Promise<void> {
     return Promise.resolve();
   }
-}
-
-/** True where two connections lead to one database as one user. */
-export function sameDatabase(a: Session["credentials"], b: Session["credentials"]): boolean {
-  return a.settings.host === b.settings.host && a.settings.port === b.settings.port && a.settings.database === b.settings.database && a.settings.user === b.settings.user;
 }

@@ -1,8 +1,9 @@
 import type { Readable } from "node:stream";
-import type { RejectedList } from "@undercoat/core/api/api";
+import type { RejectedList } from "@undercoat/core/run/rejected";
 import * as reject from "@undercoat/core/sql/reject";
-import { isFurnished } from "@undercoat/core/sql/warehouse";
-import { type Credentials, type Row, Session } from "../../session.ts";
+import type { Credentials, Row } from "../../connection/credentials.ts";
+import { Session } from "../../postgres/session.ts";
+import { houseVersion } from "./house.ts";
 
 const text = (row: Row, name: string) => row[name] ?? "";
 
@@ -10,7 +11,7 @@ const text = (row: Row, name: string) => row[name] ?? "";
 export async function listRejected(credentials: Credentials, filter: reject.RejectedFilter, limit: number, offset: number): Promise<RejectedList> {
   const session = await Session.open(credentials, { application: "undercoat list", readOnly: true });
   try {
-    if ((await session.one(isFurnished)).furnished !== "t") return { rows: [], counts: [] };
+    if ((await houseVersion(session)) === 0) return { rows: [], counts: [] };
     const [list, count] = [reject.listRejected(filter, limit, offset), reject.countRejected(filter)];
     const rows = await session.query(list.sql, list.values);
     const counts = await session.query(count.sql, count.values);
@@ -40,9 +41,14 @@ export async function listRejected(credentials: Credentials, filter: reject.Reje
 /** The rejected rows of a load as a stream of CSV; its end closes the session. */
 export async function exportRejected(credentials: Credentials, filter: reject.RejectedFilter): Promise<Readable> {
   const session = await Session.open(credentials, { application: "undercoat export", readOnly: true });
-  const asked = reject.originalColumns(filter);
-  const columns = (await session.query(asked.sql, asked.values)).map((row) => row.name ?? "");
-  const stream = session.copyOut(reject.exportRejected(filter, columns));
-  stream.once("close", () => session.close());
-  return stream;
+  try {
+    const asked = reject.originalColumns(filter);
+    const columns = (await session.query(asked.sql, asked.values)).map((row) => row.name ?? "");
+    const stream = await session.copyOut(reject.exportRejected(filter, columns));
+    stream.once("close", () => session.close());
+    return stream;
+  } catch (error) {
+    await session.close();
+    throw error;
+  }
 }

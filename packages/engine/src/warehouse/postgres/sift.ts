@@ -4,28 +4,46 @@ import { type Reason, reasonWords } from "@undercoat/core/run/run";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import { createFaults, faultReasons } from "@undercoat/core/sql/reject";
 import * as shape from "@undercoat/core/sql/shape";
-import { createShaped, stageName } from "@undercoat/core/sql/warehouse";
+import { createShaped } from "@undercoat/core/sql/stage";
 import { isDataError, LoadFailure } from "../../failure.ts";
-import type { Session } from "../../session.ts";
-import type { Checked, Told } from "../warehouse.ts";
+import type { Session } from "../../postgres/session.ts";
+import type { Sifted, Told } from "../warehouse.ts";
+
+/** What a check found, and where the rows that passed stand. */
+export interface Sieved extends Pick<Sifted, "rejected" | "reasons" | "counted"> {
+  rows: TableName;
+}
 
 /**
  * Checks and shapes staged rows: first the quick way; where an expression or a rule fails on some row, everything is
  * undone and every row is tried by itself.
  */
-export async function sift(session: Session, plan: LoadPlan, stage: TableName, run: number, read: string, into: TableName | null, told: Told): Promise<Checked & { rows: TableName }> {
+export async function sift(session: Session, plan: LoadPlan, stage: TableName, shaped: TableName | null, read: string, told: Told): Promise<Sieved> {
   await session.query("SAVEPOINT sifting");
   try {
-    return await attempt(session, plan, stage, run, read, into, told, false);
+    return await attempt({ session, plan, stage, shaped, read, told, every: false });
   } catch (error) {
     if (!isDataError(error) || !plan.shape) throw error;
     told("an expression fails on some row; each row is tried by itself");
     await session.query("ROLLBACK TO SAVEPOINT sifting");
-    return attempt(session, plan, stage, run, read, into, told, true);
+    return attempt({ session, plan, stage, shaped, read, told, every: true });
   }
 }
 
-async function attempt(session: Session, plan: LoadPlan, stage: TableName, run: number, read: string, into: TableName | null, told: Told, every: boolean): Promise<Checked & { rows: TableName }> {
+interface Attempt {
+  session: Session;
+  plan: LoadPlan;
+  stage: TableName;
+  /** a table to be made for the rows that pass; null where they go into the new target itself */
+  shaped: TableName | null;
+  read: string;
+  told: Told;
+  /** every row is tried by itself */
+  every: boolean;
+}
+
+async function attempt(work: Attempt): Promise<Sieved> {
+  const { session, plan, stage, read, told, every } = work;
   await session.query(createFaults);
   const find = async (what: string, sql: string | null): Promise<boolean> => {
     if (sql === null) return false;
@@ -39,7 +57,7 @@ async function attempt(session: Session, plan: LoadPlan, stage: TableName, run: 
     if (types) await session.query(shape.createFault(plan, stage));
     faulty = (await find("types", types)) || faulty;
   }
-  if (plan.key.length && !plan.keyGuaranteed) {
+  if (plan.write.key.length && !plan.write.keyGuaranteed) {
     if (!plan.shape) faulty = (await find("keys", shape.keyFaults(plan, stage))) || faulty;
     const repeated = await session.query(shape.repeatedKeys(plan, stage));
     if (repeated.length) faulty = (await find("repeated keys", shape.duplicateFaults(plan, stage))) || faulty;
@@ -56,14 +74,14 @@ async function attempt(session: Session, plan: LoadPlan, stage: TableName, run: 
   }
   const counted = await countBreaches(session, plan, stage);
   for (const { rule, rows } of counted) if (rows !== "0") told(`${grouped(rows)} row${rows === "1" ? "" : "s"} break the rule “${rule}”, which only counts`);
-  return { rejected, reasons: reasons.map(({ stops: _, ...reason }) => reason), counted, rows: await place(session, plan, stage, run, into, faulty, told) };
+  return { rejected, reasons: reasons.map(({ stops: _, ...reason }) => reason), counted, rows: await place(work, faulty) };
 }
 
 /** Where the rows that passed stand in the end. */
-async function place(session: Session, plan: LoadPlan, stage: TableName, run: number, into: TableName | null, faulty: boolean, told: Told): Promise<TableName> {
+async function place({ session, plan, stage, shaped, told }: Attempt, faulty: boolean): Promise<TableName> {
   if (!plan.shape) return stage;
-  const rows = into ?? stageName(plan, run, "shaped");
-  if (!into) await session.query(createShaped(plan, rows));
+  if (shaped) await session.query(createShaped(plan, shaped));
+  const rows = shaped ?? plan.write.target;
   const text = shape.shapeRows(plan, stage, rows, faulty);
   told(`${grouped(await session.run(text))} rows shaped`, text);
   return rows;
@@ -89,7 +107,7 @@ async function countBreaches(session: Session, plan: LoadPlan, stage: TableName)
 
 /** Fails the load where a breach stops it, or where more rows are rejected than it allows. */
 function refuseTooMany(plan: LoadPlan, reasons: (Reason & { stops: boolean })[], rejected: string, read: string): void {
-  const { rows, share } = plan.rejects;
+  const { rows, share } = plan.write.rejects;
   const stopping = reasons.filter((reason) => reason.stops);
   const examples = reasons.flatMap((reason) => reason.examples.map((example) => `${reason.reason}: ${example}`)).slice(0, 3).join("; ");
   const detail = [reasonWords(reasons), examples].filter(Boolean).join(". For example ");

@@ -1,38 +1,61 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { LoadPlan } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
-import type { TableName } from "@undercoat/core/sql/identifier";
-import * as sql from "@undercoat/core/sql/warehouse";
-import type { Session } from "../../session.ts";
+import { qualified, type TableName } from "@undercoat/core/sql/identifier";
+import { modeOf } from "@undercoat/core/sql/mode/mode";
+import * as sql from "@undercoat/core/sql/target";
+import { LoadFailure } from "../../failure.ts";
+import type { Session } from "../../postgres/session.ts";
 import type { Told, Weighed } from "../warehouse.ts";
 
 /** Examples of each outcome that a rehearsal shows. */
 export const examples = 5;
 
-/** What an apply would do to a target, counted without writing, with real rows. */
+/** What an apply would do to a target, counted without writing, with real rows. Where only writing can tell, it is written and undone. */
 export async function weigh(session: Session, plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null, told: Told): Promise<Weighed> {
-  const lacking = new Set(plan.read.columns.filter((column) => !existing?.columns.some((held) => held.name === column.name)).map((column) => column.name));
-  if (plan.deletions?.how === "mark" && !existing?.columns.some((held) => held.name === plan.deletions?.column)) lacking.add(plan.deletions.column);
+  const there = new Set(existing?.columns.map((held) => held.name));
+  const lacking = new Set([...plan.read.columns, ...sql.marker(plan)].map((column) => column.name).filter((name) => !there.has(name)));
   const names = plan.read.columns.map((_, at) => `c${at}`);
   const fresh = async (target: boolean) => (await session.query(sql.newExamples(plan, rows, target, examples))).map((row) => ({ new: names.map((name) => row[name] ?? null), held: null }));
-  if (!existing) return { new: accepted, changed: "0", same: "0", deleted: "0", added: await fresh(false), altered: [] };
-  if (plan.mode === "replace") return { new: accepted, changed: "0", same: "0", deleted: (await session.one(sql.countTarget(plan))).rows ?? "0", added: await fresh(false), altered: [] };
-  if (plan.key.length === 0) {
-    const added = (await session.one(sql.weighMissing(plan, rows))).new ?? "0";
-    return { new: added, changed: "0", same: String(BigInt(accepted) - BigInt(added)), deleted: "0", added: await fresh(false), altered: [] };
+  if (!existing) {
+    await tryKey(session, plan, rows);
+    return { new: accepted, changed: "0", same: "0", deleted: "0", added: await fresh(false), altered: [] };
   }
-  const text = sql.weigh(plan, rows, lacking);
+  const mode = modeOf(plan);
+  const text = mode.weigh(plan, rows, lacking);
   const row = await session.one(text);
-  told(`${grouped(row.known ?? "0")} known by their key, ${grouped(row.changed ?? "0")} of them other than the target's`, text);
-  const known = BigInt(row.known ?? "0");
-  const changed = plan.mode === "append" ? 0n : BigInt(row.changed ?? "0");
-  const differing = changed === 0n ? [] : await session.query(sql.changedExamples(plan, rows, lacking, examples));
-  return {
-    new: String(BigInt(accepted) - known),
-    changed: String(changed),
-    same: String(known - changed),
-    deleted: "0",
-    added: BigInt(accepted) > known ? await fresh(true) : [],
+  const count = (name: string) => BigInt(row[name] ?? "0");
+  told(`${grouped(row.known ?? "0")} known already, ${grouped(row.changed ?? "0")} of them other than the target's`, text);
+  const tally = mode.tally(BigInt(accepted), count("known"), { new: null, changed: count("changed"), deleted: count("deleted") });
+  if (!tally) throw new LoadFailure({ message: "The tally would not balance", detail: `accepted ${accepted}, of which ${row.known} are known and ${row.changed} changed`, hint: "A key stands more than once in the target." });
+  const differing = tally.changed === 0n || plan.write.key.length === 0 ? [] : await session.query(sql.changedExamples(plan, rows, lacking, examples));
+  const weighed: Weighed = {
+    new: String(tally.new),
+    changed: String(tally.changed),
+    same: String(tally.same),
+    deleted: String(tally.deleted),
+    added: tally.new > 0n ? await fresh(plan.write.mode !== "replace") : [],
     altered: differing.map((one) => ({ new: names.map((name) => one[name] ?? null), held: names.map((_, at) => one[`t${at}`] ?? null) })),
   };
+  await tryWriting(session, plan, rows, existing, told);
+  return weighed;
+}
+
+/** The key of a new target is built once its rows are there, and fails where it does not tell them apart. */
+async function tryKey(session: Session, plan: LoadPlan, rows: TableName): Promise<void> {
+  if (plan.write.key.length === 0 || plan.write.keyGuaranteed) return;
+  const key = plan.write.key.map((name) => `"${name.replaceAll('"', '""')}"`).join(", ");
+  const [repeated] = await session.query(`SELECT 1 AS found FROM ${qualified(rows)} GROUP BY ${key} HAVING count(*) > 1 LIMIT 1`);
+  if (repeated) throw new LoadFailure({ message: `The key ${plan.write.key.join(", ")} does not tell all rows apart`, hint: "Choose columns that identify a row." });
+}
+
+/** Writes and undoes it, where checks, triggers or columns of the target's own making could turn rows away. */
+async function tryWriting(session: Session, plan: LoadPlan, rows: TableName, existing: Dataset, told: Told): Promise<void> {
+  if ((await session.one(sql.writingTells, [qualified(plan.write.target)])).tells !== "t") return;
+  told("the target has checks, triggers or columns of its own making; the rows are written and it is undone");
+  await session.query("SAVEPOINT trying");
+  const changes = sql.targetChanges(plan, existing.columns, []);
+  for (const change of changes) await session.query(change.sql);
+  for (const step of modeOf(plan).steps(plan, rows, [])) await session.query(step.sql);
+  await session.query("ROLLBACK TO SAVEPOINT trying");
 }

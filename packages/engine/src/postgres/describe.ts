@@ -5,11 +5,15 @@ import { findTable, resultColumns, tableColumns, tableIndexes } from "@undercoat
 import { PlanError } from "@undercoat/core/plan/error";
 import type { LoadPlan } from "@undercoat/core/plan/plan";
 import type { Analysis } from "@undercoat/core/shape/analyse";
+import { conversion, keeps } from "@undercoat/core/sql/convert";
 import { parseTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { emptyResult, typedNothing } from "@undercoat/core/sql/look";
 import { type ColumnType, shortType, warehouseType } from "@undercoat/core/sql/type";
-import { LoadFailure } from "../../failure.ts";
-import type { Row, Session } from "../../session.ts";
+import type { Row } from "../connection/credentials.ts";
+import { LoadFailure } from "../failure.ts";
+import { arrayText } from "./array.ts";
+import { admitCalls } from "./functions.ts";
+import type { Session } from "./session.ts";
 
 function columnsOf(rows: Row[]): Dataset["columns"] {
   return rows.map((row) => {
@@ -54,6 +58,7 @@ export async function describe(session: Session, from: From): Promise<Dataset> {
   if (from.where) await admit(from.where, "condition");
   if (from.query) {
     await checkQuery(from.query);
+    await admitCalls(session, from.query);
     const fields = await session.columns(emptyResult(asSubquery(from.query)));
     const repeated = fields.find((field, at) => fields.findIndex((other) => other.name === field.name) < at);
     if (repeated) throw new LoadFailure({ message: `The query gives two columns the name ${repeated.name}`, hint: "Give one of them another name with AS." });
@@ -108,6 +113,18 @@ export async function expressionTypes(session: Session, dataset: Dataset, analys
   return types;
 }
 
+/** Throws PlanError with the path of the first column whose value can't become its type and be given back by it. */
+export async function admitCasts(session: Session, plan: LoadPlan): Promise<void> {
+  for (const column of plan.read.columns) {
+    if (keeps(column.type, column.given)) continue;
+    await session.columns(typedNothing([{ name: "v", type: column.given }], conversion("s.v", column.given, column.type).fits)).catch((error) => {
+      const { code } = error as { code?: string };
+      if (code !== "42846" && code !== "42883") throw error;
+      throw new PlanError(`${column.name}: ${shortType(column.given)} can't become ${shortType(column.type)} without losing something; write an expression that says what is meant`, ["columns", column.name]);
+    });
+  }
+}
+
 /** Throws PlanError with the path of the first rule that is not a condition over the load's columns. */
 export async function admitRules(session: Session, plan: LoadPlan): Promise<void> {
   for (const rule of plan.shape?.rules ?? []) {
@@ -125,9 +142,4 @@ const booleanOid = 16;
 function expressionError(error: unknown, name: string, path: string[]): unknown {
   const { severity, message, hint } = error as { severity?: string; message: string; hint?: string };
   return severity ? Object.assign(new PlanError(`${name}: ${message}${hint ? ` (${hint})` : ""}`, path), { cause: error }) : error;
-}
-
-/** A one-dimensional array in PostgreSQL's own notation. */
-export function arrayText(values: (string | number)[]): string {
-  return `{${values.map((value) => `"${String(value).replaceAll("\\", "\\\\").replaceAll('"', '\\"')}"`).join(",")}}`;
 }

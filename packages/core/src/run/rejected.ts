@@ -1,0 +1,33 @@
+/** A row that a load turned away. */
+export interface RejectedRow {
+  id: string;
+  run: number;
+  pipeline: string;
+  load: string;
+  target: string;
+  code: string;
+  column: string | null;
+  reason: string;
+  message: string;
+  key: (string | null)[] | null;
+  /** what it held, by the staged column's name; null where only its identity was kept */
+  original: Record<string, string | null> | null;
+  at: string;
+  /** true once a later run has read it again */
+  gone: boolean;
+}
+
+export interface RejectedCount {
+  pipeline: string;
+  load: string;
+  target: string;
+  reason: string;
+  rows: string;
+  /** the latest run that turned such a row away */
+  run: number;
+}
+
+export interface RejectedList {
+  rows: RejectedRow[];
+  counts: RejectedCount[];
+}

@@ -1,0 +1,120 @@
+import { baseType, isArray, typeFamily } from "./type.ts";
+
+/** A column as a hash sees it: its value as SQL, and its type as format_type prints it. */
+export interface HashedColumn {
+  sql: string;
+  type: string;
+}
+
+/**
+ * Hashes of rows, as SQL. Each value is hashed under a seed that is the hash of everything before it, so that place and
+ * value both count and no two changes can cancel: a chain of PostgreSQL's 64-bit hash functions (Jenkins' lookup3, with
+ * the seed mixed in), in which every step is given the stored value whole, not its class of equal values. A last step
+ * mixes once more, so that no value stands bare at the end. Hashes of rows are added up exactly.
+ *
+ * The chance that a changed row keeps its hash is at most one in 2^64 for each column that it has; rows of more than
+ * `narrow` columns are hashed twice, under two seeds. So a difference goes unseen with a chance below one in 2^60.
+ */
+const narrow = 14;
+
+/** Columns of one chain: calls within calls go no deeper than a server's stack allows. */
+const longestChain = 48;
+
+/** Columns whose nulls one number holds. */
+const nullsAtOnce = 30;
+
+const zeroDay = "date '2000-01-01'";
+
+/** A moment as a number of seconds tells microseconds apart between these years; outside them, those are hashed too. */
+function fineMoment(sql: string, type: string): string {
+  const zone = type === "timestamp with time zone" ? "+00" : "";
+  const bound = (year: number) => `${type} '${year}-01-01 00:00:00${zone}'`;
+  return `CASE WHEN ${sql} > ${bound(1700)} AND ${sql} < ${bound(2240)} THEN 0 ELSE coalesce(date_part('microseconds', ${sql}), 0)::int4 END`;
+}
+
+/** The steps that take one value into the chain; a null counts as a default here, and is told apart by `nulls`. */
+function step({ sql, type }: HashedColumn, seed: string): string {
+  const base = isArray(type) ? "array" : baseType(type);
+  switch (base) {
+    case "smallint":
+    case "integer":
+      return `hashint4extended(coalesce(${sql}, 0), ${seed})`;
+    case "bigint":
+      // Its own hash folds both halves into one; the upper half before it tells them apart.
+      return `hashint8extended(coalesce(${sql}, 0), hashint4extended((coalesce(${sql}, 0) >> 32)::int4, ${seed}))`;
+    case "boolean":
+      return `hashint4extended(coalesce(${sql}, false)::int4, ${seed})`;
+    case "real":
+    case "double precision":
+      // 0 and -0 share a hash, and that hash is the bare seed.
+      return `hashfloat8extended(coalesce(${sql}, 0), hashint4extended(coalesce(${sql} = 0 AND ${sql}::text = '-0', false)::int4, ${seed}))`;
+    case "uuid":
+      return `uuid_hash_extended(coalesce(${sql}, '00000000-0000-0000-0000-000000000000'), ${seed})`;
+    case "date":
+      return `hashint4extended(coalesce(CASE WHEN isfinite(${sql}) THEN ${sql} - ${zeroDay} WHEN ${sql} > ${zeroDay} THEN 2147483647 ELSE -2147483648 END, 0), ${seed})`;
+    case "timestamp with time zone":
+    case "timestamp without time zone":
+      return `hashint4extended(${fineMoment(sql, base)}, hashfloat8extended(coalesce(date_part('epoch', ${sql}), 0), ${seed}))`;
+    case "time without time zone":
+      return `hashfloat8extended(coalesce(date_part('epoch', ${sql}), 0) + 1, ${seed})`;
+    case "bytea":
+      return `hash_record_extended(ROW(coalesce(${sql}, '')), ${seed})`;
+    case "text":
+    case "character varying":
+      return `hashtextextended(coalesce(${sql}, '') COLLATE "C", ${seed})`;
+    default:
+      // Printed text tells every stored value of the other types from every other, scales, bounds and units included.
+      return `hashtextextended(coalesce(${sql}::text, '') COLLATE "C", ${seed})`;
+  }
+}
+
+/** The chain's first seed: which of the values are null. Rows without any, the most, cost one look at each value. */
+function nulls(columns: readonly HashedColumn[], seed: number): string {
+  const groups: string[] = [];
+  for (let from = 0; from < columns.length; from += nullsAtOnce)
+    groups.push(columns.slice(from, from + nullsAtOnce).map(({ sql }, at) => `CASE WHEN ${sql} IS NULL THEN ${2 ** at} ELSE 0 END`).join(" + "));
+  const mask = groups.reduce((inner, group) => `hashint4extended(${group}, ${inner})`, String(seed));
+  return `CASE WHEN ${columns.map(({ sql }) => `${sql} IS NULL`).join(" OR ")} THEN ${mask} ELSE ${seed} END`;
+}
+
+function chain(columns: readonly HashedColumn[], seed: number): string {
+  const hashed = columns.reduce((inner, column) => step(column, inner), nulls(columns, seed));
+  return `hashint4extended(${seed}, ${hashed})`;
+}
+
+function hashUnder(columns: readonly HashedColumn[], seed: number): string {
+  if (columns.length <= longestChain) return chain(columns, seed);
+  const parts: HashedColumn[] = [];
+  for (let from = 0; from < columns.length; from += longestChain) parts.push({ sql: chain(columns.slice(from, from + longestChain), seed + from), type: "bigint" });
+  return chain(parts, seed);
+}
+
+/** A 64-bit hash of some columns' stored values, in their order; equal only where every value is the same. */
+export function rowHash(columns: readonly HashedColumn[]): string {
+  return hashUnder(columns, 1);
+}
+
+/** The hashes by which rows are told apart, one below the other in width: one, or two for wide rows. */
+export function rowHashes(columns: readonly HashedColumn[]): string[] {
+  return columns.length <= narrow ? [hashUnder(columns, 1)] : [hashUnder(columns, 1), hashUnder(columns, 20_011)];
+}
+
+/** Types of which PostgreSQL calls values equal that are stored in different forms, beside numbers: hashed as equal by their own hash. */
+const manyForms = new Set(["interval", "jsonb", "numrange", "nummultirange", "tsrange", "tstzrange"]);
+
+/** A key's value in one form for all that are equal: 1.0 and 1.00 are one key. */
+export function keyForm(sql: string, type: string): string {
+  const family = typeFamily(type);
+  if (family === "numeric") return `trim_scale(${sql})`;
+  if (family === "float") return `(${sql} + 0)`;
+  return sql;
+}
+
+/** A 64-bit hash of a key by which equal keys have equal hashes. */
+export function keyHash(columns: readonly HashedColumn[]): string {
+  const forms = columns.map(({ sql, type }): HashedColumn => {
+    if (isArray(type) || manyForms.has(baseType(type))) return { sql: `hash_record_extended(ROW(${sql}), 7)`, type: "bigint" };
+    return { sql: keyForm(sql, type), type };
+  });
+  return hashUnder(forms, 1);
+}

@@ -1,0 +1,85 @@
+import { identifier } from "./identifier.ts";
+
+/** Undercoat's own schema in a warehouse: what it needs to know there, in the same transaction as the rows. */
+export const houseSchema = "undercoat";
+
+/** A lock's first number: 'unde'. */
+const lockSpace = 1970169957;
+
+/**
+ * The versions of that schema, one step each; a step that has landed is never changed. Rejected rows stand in the
+ * warehouse, written in the load's own transaction: a row stays on the list until a run has read it again (`left_run`);
+ * `identity` is the hash of what identifies it, `content` that of its every value, `key` the warehouse key where it could
+ * be made, and `covered` tells that another row of that key was accepted.
+ */
+const steps = [
+  `CREATE TABLE IF NOT EXISTS undercoat.watermark (
+  target text PRIMARY KEY, pipeline text NOT NULL, load text NOT NULL, fingerprint text NOT NULL,
+  value text NOT NULL, run uuid NOT NULL, at timestamptz NOT NULL DEFAULT now());
+CREATE TABLE IF NOT EXISTS undercoat.tally (
+  run uuid NOT NULL, pipeline text NOT NULL, load text NOT NULL, target text NOT NULL,
+  read bigint NOT NULL, new bigint NOT NULL, changed bigint NOT NULL, same bigint NOT NULL, rejected bigint NOT NULL, deleted bigint NOT NULL,
+  watermark text, proof json NOT NULL, at timestamptz NOT NULL DEFAULT now(),
+  PRIMARY KEY (run, load),
+  CHECK (read = new + changed + same + rejected));
+CREATE TABLE IF NOT EXISTS undercoat.known (
+  target text PRIMARY KEY, pipeline text NOT NULL, load text NOT NULL, columns json NOT NULL, swept_at timestamptz);
+CREATE TABLE IF NOT EXISTS undercoat.rejected (
+  id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, run uuid NOT NULL, number integer NOT NULL, pipeline text NOT NULL, load text NOT NULL, target text NOT NULL,
+  code text NOT NULL, col text, reason text NOT NULL, message text NOT NULL, identity bigint NOT NULL, key text[], original json, at timestamptz NOT NULL DEFAULT now(),
+  left_run uuid, left_at timestamptz);
+CREATE INDEX IF NOT EXISTS rejected_target ON undercoat.rejected (target, identity) WHERE left_run IS NULL;
+CREATE INDEX IF NOT EXISTS rejected_run ON undercoat.rejected (run, load)`,
+  "ALTER TABLE undercoat.rejected ADD COLUMN content bigint, ADD COLUMN covered boolean NOT NULL DEFAULT false",
+];
+
+/** The version that this program works with. */
+export const houseVersion = steps.length;
+
+/** Brings the schema from one version to the present one; sessions that come at once do it one after another, so the version is asked again under the lock. */
+export const lockHouse = `SELECT pg_advisory_xact_lock(${lockSpace}, 0)`;
+export const createHouse = `CREATE SCHEMA IF NOT EXISTS undercoat;
+COMMENT ON SCHEMA undercoat IS 'What Undercoat has loaded here: watermarks, and each run''s tally and proof';
+CREATE TABLE IF NOT EXISTS undercoat.version (number integer PRIMARY KEY, at timestamptz NOT NULL DEFAULT now())`;
+export function furnish(from: number): string {
+  return steps.slice(from).map((step, at) => `${step};\nINSERT INTO undercoat.version (number) VALUES (${from + at + 1})`).join(";\n");
+}
+
+/** True ('t') where there is a version to ask for. */
+export const hasVersion = "SELECT to_regclass('undercoat.version') IS NOT NULL AS known";
+export const readVersion = "SELECT coalesce(max(number), 0)::text AS version FROM undercoat.version";
+
+/** A lock's second number: the target's hash. */
+const lockKey = "$1::text";
+
+export const tryLock = `SELECT pg_try_advisory_lock(${lockSpace}, hashtext(${lockKey})) AS locked`;
+export const awaitLock = `SELECT pg_advisory_lock(${lockSpace}, hashtext(${lockKey}))`;
+/** Waits until no run writes a target, and keeps the next one from beginning; any number of readers may hold it. */
+export const awaitSharedLock = `SELECT pg_advisory_lock_shared(${lockSpace}, hashtext(${lockKey}))`;
+
+/** Who holds a target's lock, by the name its session gave itself. */
+export const lockHolder = `SELECT a.application_name AS holder FROM pg_locks l JOIN pg_stat_activity a USING (pid)
+WHERE l.locktype = 'advisory' AND l.granted AND l.classid = ${lockSpace} AND l.objid::bigint = (hashtext(${lockKey})::bigint & 4294967295) AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database()) LIMIT 1`;
+
+export const readWatermark = "SELECT value, fingerprint FROM undercoat.watermark WHERE target = $1 AND pipeline = $2 AND load = $3";
+
+export const keepWatermark = `INSERT INTO undercoat.watermark (target, pipeline, load, fingerprint, value, run) VALUES ($1, $2, $3, $4, $5, $6)
+ON CONFLICT (target) DO UPDATE SET pipeline = excluded.pipeline, load = excluded.load, fingerprint = excluded.fingerprint, value = excluded.value, run = excluded.run, at = now()`;
+
+/** The source's columns as the last load knew them, and whether rows gone from the source are due to be looked for. Parameters: target, pipeline, load, interval or null. */
+export const readKnown = "SELECT columns::text, coalesce(swept_at + $4::interval <= now(), true) AS sweep FROM undercoat.known WHERE target = $1 AND pipeline = $2 AND load = $3";
+
+/** Parameters: target, pipeline, load, columns, whether rows gone from the source were looked for. */
+export const keepKnown = `INSERT INTO undercoat.known (target, pipeline, load, columns, swept_at) VALUES ($1, $2, $3, $4, CASE WHEN $5 = 't' THEN now() END)
+ON CONFLICT (target) DO UPDATE SET pipeline = excluded.pipeline, load = excluded.load, columns = excluded.columns, swept_at = coalesce(excluded.swept_at, undercoat.known.swept_at)`;
+
+export const keepTally = `INSERT INTO undercoat.tally (run, pipeline, load, target, read, new, changed, same, rejected, deleted, watermark, proof)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`;
+
+/** What a run left in the warehouse, for a run whose worker died before it could say so. */
+export const readTally = "SELECT load, read, new, changed, same, rejected, deleted, watermark, proof FROM undercoat.tally WHERE run = $1";
+
+export const createSchema = (schema: string) => `CREATE SCHEMA IF NOT EXISTS ${identifier(schema)}`;
+
+/** Makes a schema at once, apart from any load's transaction, so that loads into one new schema need not wait for each other. */
+export const makeSchema = (schema: string) => `${lockHouse}; ${createSchema(schema)}`;

@@ -1,0 +1,48 @@
+import type { LoadPlan } from "../../plan/plan.ts";
+import type { TableName } from "../identifier.ts";
+import { append } from "./append.ts";
+import { appendWithoutKey } from "./multiset.ts";
+import { replace } from "./replace.ts";
+import { upsert } from "./upsert.ts";
+
+/** One statement by which accepted rows are written; the rows it writes count as one number of the tally. */
+export interface WriteStep {
+  /** `rows are added` */
+  message: string;
+  sql: string;
+  counts: "new" | "changed" | "deleted" | null;
+}
+
+/** Rows of a tally that a mode decides on, as numbers; accepted = new + changed + same. */
+export interface Written {
+  new: bigint;
+  changed: bigint;
+  same: bigint;
+  deleted: bigint;
+}
+
+/** How a mode writes: its statements, and what their counts mean. */
+export interface WriteMode {
+  /** SQL that gives `known`, how many accepted rows the target has already; null where that decides nothing */
+  known(plan: LoadPlan, rows: TableName): string | null;
+  /** the statements that write, in order; `added`: columns that the target got in this very load */
+  steps(plan: LoadPlan, rows: TableName, added: readonly string[]): WriteStep[];
+  /** SQL that gives `known`, `changed` and `deleted` as they would be, without writing; `lacking`: columns that the target is yet to get */
+  weigh(plan: LoadPlan, rows: TableName, lacking: ReadonlySet<string>): string;
+  /** the tally of what was counted (or weighed), or null where that can't be: something else wrote at the same time */
+  tally(accepted: bigint, known: bigint, counted: { new: bigint | null; changed: bigint; deleted: bigint }): Written | null;
+  /** a condition over the target's row `t`, for those that the source should have too */
+  current(plan: LoadPlan, lacking: ReadonlySet<string>): string[];
+}
+
+/** The mode of a load; a new mode is one file and one line here. */
+export function modeOf(plan: LoadPlan): WriteMode {
+  switch (plan.write.mode) {
+    case "replace":
+      return replace;
+    case "append":
+      return plan.write.key.length ? append : appendWithoutKey;
+    case "upsert":
+      return upsert;
+  }
+}

@@ -1,0 +1,43 @@
+import { type LoadPlan, stagedColumns, type Window } from "../plan/plan.ts";
+import { houseSchema } from "./house.ts";
+import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
+import { stagedRows } from "./read.ts";
+import { definitions } from "./target.ts";
+
+/** The stage of a load; made and dropped inside the load's transaction, so that no failure can leave it behind. */
+export function stageName(plan: LoadPlan, run: number, what: "stage" | "shaped" = "stage"): TableName {
+  return { schema: houseSchema, table: `${what}_${run}_${plan.load}`.slice(0, 63) };
+}
+
+/** A stage that only this session sees, for looking at rows without writing anything. */
+export function lookingName(what: "stage" | "shaped" = "stage"): TableName {
+  return { schema: "pg_temp", table: `undercoat_${what}` };
+}
+
+/** A stage is not logged: it lives no longer than its transaction. */
+const created = (table: TableName) => (table.schema === "pg_temp" ? `CREATE TEMP TABLE ${identifier(table.table)}` : `CREATE UNLOGGED TABLE ${qualified(table)}`);
+
+export function createStage(plan: LoadPlan, stage: TableName): string {
+  return `${created(stage)} (${definitions(stagedColumns(plan), [])})`;
+}
+
+/** Where shaped rows wait to be matched with the target's. */
+export function createShaped(plan: LoadPlan, shaped: TableName): string {
+  return `${created(shaped)} (${definitions(plan.read.columns, [])})`;
+}
+
+/** Drops a stage and the functions made for its rows. */
+export const dropStage = (stage: TableName) => `DROP TABLE ${qualified(stage)} CASCADE`;
+
+/** Reads and stages in one statement, where the source is the same database. */
+export function takeInside(plan: LoadPlan, window: Window, table: TableName, limit: number | null): string {
+  return `INSERT INTO ${qualified(table)} (${identifiers(stagedColumns(plan).map((column) => column.name))}) ${stagedRows(plan, window, limit)}`;
+}
+
+/** Takes a binary COPY stream. A table made in this very transaction takes its rows frozen: nothing has to visit them again. */
+export function copyIn(plan: LoadPlan, table: TableName): string {
+  return `COPY ${qualified(table)} (${identifiers(stagedColumns(plan).map((column) => column.name))}) FROM STDIN (FORMAT binary, FREEZE)`;
+}
+
+/** Rows that a COPY of this session's backend has taken so far. */
+export const copyProgress = "SELECT tuples_processed::text AS rows, bytes_processed::text AS bytes FROM pg_stat_progress_copy WHERE pid = $1";

@@ -1,0 +1,146 @@
+import type { LoadPlan, PlannedColumn } from "../plan/plan.ts";
+import { keeps } from "./convert.ts";
+import { createSchema } from "./house.ts";
+import { formatTableName, identifier, identifiers, qualified, type TableName } from "./identifier.ts";
+import { literal, typedLiteral } from "./literal.ts";
+import { keyColumns } from "./read.ts";
+import { differ, equalIsSame } from "./same.ts";
+import { sliceStart } from "./slice.ts";
+import { shortType, typeFamily } from "./type.ts";
+
+/** Column definitions of a table. */
+export function definitions(columns: readonly { name: string; type: string }[], notNull: readonly string[]): string {
+  return columns.map((column) => `${identifier(column.name)} ${column.type}${notNull.includes(column.name) ? " NOT NULL" : ""}`).join(", ");
+}
+
+/** The column that holds when a row was found gone from the source. */
+export function marker(plan: LoadPlan): { name: string; type: string }[] {
+  const { deletions } = plan.write;
+  return deletions?.how === "mark" ? [{ name: deletions.column, type: "timestamp with time zone" }] : [];
+}
+
+/** The target as a load makes it: its columns; key columns can't be null. The key itself comes after the rows, where building it once is cheaper. */
+export function createTarget(plan: LoadPlan): string {
+  return `CREATE TABLE ${qualified(plan.write.target)} (${definitions([...plan.read.columns, ...marker(plan)], plan.write.key)})`;
+}
+
+/** A change of the target's columns before rows are written, in words and as SQL. */
+export interface TargetChange {
+  message: string;
+  sql: string;
+}
+
+/** What must be changed at a target for a load's rows: made where it is not there, columns it lacks added, columns whose source was widened widened. */
+export function targetChanges(plan: LoadPlan, existing: readonly { name: string; declared: string }[] | null, widened: readonly string[]): TargetChange[] {
+  const table = plan.write.target;
+  const target = formatTableName(table);
+  if (!existing) return [{ message: `the schema ${table.schema} is made where it is missing`, sql: createSchema(table.schema) }, { message: `${target} is made`, sql: createTarget(plan) }];
+  const held = new Map(existing.map((column) => [column.name, column.declared]));
+  const added = [...plan.read.columns, ...marker(plan)].filter((column) => !held.has(column.name));
+  const wider = plan.read.columns.filter((column) => column.source !== null && widened.includes(column.source) && held.has(column.name) && held.get(column.name) !== column.type && keeps(column.type, held.get(column.name) ?? ""));
+  return [
+    ...added.map((column) => ({ message: `${target} gets the column ${column.name}`, sql: `ALTER TABLE ${qualified(table)} ADD COLUMN ${identifier(column.name)} ${column.type}` })),
+    ...wider.map((column) => ({ message: `${target}.${column.name} is widened to ${shortType(column.type)}`, sql: `ALTER TABLE ${qualified(table)} ALTER COLUMN ${identifier(column.name)} TYPE ${column.type}` })),
+  ];
+}
+
+export function addKey(plan: LoadPlan): string {
+  return `ALTER TABLE ${qualified(plan.write.target)} ADD PRIMARY KEY (${identifiers(plan.write.key)})`;
+}
+
+/** The columns that a load writes; one that the source has lost for a while keeps the values it has. */
+export function written(plan: LoadPlan): PlannedColumn[] {
+  return plan.read.columns.filter((column) => !column.missing);
+}
+
+/** True where the target's row `t` and the staged row `s` have one key. */
+export function matches(plan: LoadPlan): string {
+  return plan.write.key.map((name) => `t.${identifier(name)} = s.${identifier(name)}`).join(" AND ");
+}
+
+/** The columns in which two rows of one key can differ: all but those of the key whose equal values are the same. */
+export function comparable(plan: LoadPlan): PlannedColumn[] {
+  return written(plan).filter((column) => !plan.write.key.includes(column.name) || !equalIsSame(column.type));
+}
+
+/** A target's column as the load sees it: null where the target is yet to get it. */
+export function heldValue(column: { name: string; type: string }, lacking: ReadonlySet<string>): string {
+  return lacking.has(column.name) ? `NULL::${column.type}` : `t.${identifier(column.name)}`;
+}
+
+/** True where a staged row is not the same as the target's. A row marked as gone is one that has come back. `lacking`: columns that the target is yet to get. */
+export function differs(plan: LoadPlan, lacking: ReadonlySet<string> = new Set()): string {
+  const compared = differ(comparable(plan), (column) => heldValue(column, lacking), (column) => `s.${identifier(column.name)}`);
+  const back = marker(plan).map((column) => `${heldValue(column, lacking)} IS NOT NULL`);
+  return `(${[compared, ...back].join(" OR ")})`;
+}
+
+/** The first staged rows that are new to the target, as text. */
+export function newExamples(plan: LoadPlan, stage: TableName, target: boolean, limit: number): string {
+  const unknown = target && plan.write.key.length ? ` WHERE NOT EXISTS (SELECT 1 FROM ${qualified(plan.write.target)} t WHERE ${matches(plan)})` : "";
+  return `SELECT ${plan.read.columns.map((column, at) => `left(s.${identifier(column.name)}::text, 300) AS c${at}`).join(", ")} FROM ${qualified(stage)} s${unknown} LIMIT ${Math.trunc(limit)}`;
+}
+
+/** The first staged rows that change the target's, as text: what comes (c…) and what stands there (t…). */
+export function changedExamples(plan: LoadPlan, stage: TableName, lacking: ReadonlySet<string>, limit: number): string {
+  const columns = plan.read.columns.flatMap((column, at) => [`left(s.${identifier(column.name)}::text, 300) AS c${at}`, `left(${heldValue(column, lacking)}::text, 300) AS t${at}`]);
+  return `SELECT ${columns.join(", ")} FROM ${qualified(stage)} s JOIN ${qualified(plan.write.target)} t ON ${matches(plan)} WHERE ${differs(plan, lacking)} LIMIT ${Math.trunc(limit)}`;
+}
+
+/** Rows of the target in all, those marked as gone left out. */
+export function countTarget(plan: LoadPlan, lacking: ReadonlySet<string> = new Set()): string {
+  const marked = marker(plan).filter((column) => !lacking.has(column.name));
+  return `SELECT count(*)::text AS rows FROM ${qualified(plan.write.target)} t${marked.map((column) => ` WHERE t.${identifier(column.name)} IS NULL`).join("")}`;
+}
+
+/** Removes or marks the target's rows of some keys, and tells how many of which slice; a parameter for each key column, an array of texts. */
+export function dropGone(plan: LoadPlan): string {
+  const { target } = plan.write;
+  const keys = keyColumns(plan);
+  const given = `unnest(${keys.map((_, at) => `$${at + 1}::text[]`).join(", ")}) AS g(${keys.map((_, at) => `k${at}`).join(", ")})`;
+  const same = keys.map((column, at) => `t.${identifier(column.name)} = g.k${at}::${column.type}`).join(" AND ");
+  const [mark] = marker(plan);
+  const change = mark
+    ? `UPDATE ${qualified(target)} t SET ${identifier(mark.name)} = now() FROM ${given} WHERE ${same} AND t.${identifier(mark.name)} IS NULL`
+    : `DELETE FROM ${qualified(target)} t USING ${given} WHERE ${same}`;
+  const { slicing } = plan.prove;
+  return `WITH gone AS (${change} RETURNING ${slicing ? sliceStart(slicing, `t.${identifier(slicing.column)}`) : "NULL"} AS slice) SELECT slice::text, count(*)::text AS rows FROM gone GROUP BY slice`;
+}
+
+/** How many staged rows came after the watermark had passed them and were news all the same, and by how much at most; null where it can't be told. */
+export function lateRows(plan: LoadPlan, stage: TableName, stored: string): string | null {
+  const watermark = plan.read.watermark;
+  const column = plan.read.columns.find((candidate) => candidate.source === watermark?.column && candidate.type === watermark?.type);
+  const [first] = plan.write.key;
+  if (!watermark || !column || first === undefined) return null;
+  const name = `s.${identifier(column.name)}`;
+  const at = typedLiteral(stored, watermark.type);
+  const finite = typeFamily(watermark.type) === "moment" ? ` AND isfinite(${name})` : typeFamily(watermark.type) === "numeric" ? ` AND ${name} > '-Infinity'` : "";
+  return `SELECT count(*)::text AS rows, max(${at} - ${name})::text AS most FROM ${qualified(stage)} s LEFT JOIN ${qualified(plan.write.target)} t ON ${matches(plan)} WHERE ${name} < ${at}${finite} AND (t.${identifier(first)} IS NULL OR ${differs(plan)})`;
+}
+
+/** Slices that are told one by one; where more are touched, all are. */
+export const mostSlices = 1000;
+
+/** The slices that the staged rows which are news fall into, and those that the target's rows of the same keys fall into now; at most one more than `mostSlices`. */
+export function touchedSlices(plan: LoadPlan, stage: TableName): string {
+  const { slicing } = plan.prove;
+  if (!slicing) return "SELECT NULL AS slice WHERE false";
+  const column = identifier(slicing.column);
+  const start = (row: string) => sliceStart(slicing, `${row}.${column}`);
+  const { key, target } = plan.write;
+  const news =
+    key.length === 0
+      ? `SELECT ${start("s")} AS slice FROM ${qualified(stage)} s`
+      : `SELECT unnest(ARRAY[${start("s")}, CASE WHEN t.${identifier(key[0] ?? "")} IS NULL THEN ${start("s")} ELSE ${start("t")} END]) AS slice FROM ${qualified(stage)} s LEFT JOIN ${qualified(target)} t ON ${matches(plan)} WHERE t.${identifier(key[0] ?? "")} IS NULL OR ${differs(plan)}`;
+  return `SELECT DISTINCT slice::text FROM (${news}) a LIMIT ${mostSlices + 1}`;
+}
+
+/** The server's estimate of a table's rows, without reading it; null where it was never counted. */
+export const estimatedRows = (target: TableName) =>
+  `SELECT CASE WHEN reltuples >= 0 THEN reltuples::bigint ELSE pg_relation_size(oid) / 100 END::text AS rows FROM pg_class WHERE oid = ${literal(qualified(target))}::regclass`;
+
+/** What at a target only writing tells of: triggers, checks, exclusions and references, generated and identity columns. Parameter: the target's regclass text. */
+export const writingTells = `SELECT EXISTS (SELECT 1 FROM pg_trigger WHERE tgrelid = $1::regclass) OR EXISTS (SELECT 1 FROM pg_constraint WHERE conrelid = $1::regclass AND contype IN ('c', 'f', 'x'))
+  OR EXISTS (SELECT 1 FROM pg_rewrite WHERE ev_class = $1::regclass) OR (SELECT count(*) FROM pg_index WHERE indrelid = $1::regclass AND indisunique) > 1
+  OR EXISTS (SELECT 1 FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid WHERE a.attrelid = $1::regclass AND a.attnum > 0 AND NOT a.attisdropped AND (a.attgenerated <> '' OR a.attidentity <> '' OR t.typtype = 'd')) AS tells`;

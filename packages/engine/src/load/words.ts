@@ -1,0 +1,44 @@
+import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import { grouped } from "@undercoat/core/proof/decimal";
+import type { LoadProof, Scope } from "@undercoat/core/run/run";
+import { durationWords } from "@undercoat/core/schedule/duration";
+import { formatTableName } from "@undercoat/core/sql/identifier";
+
+/** What a window reads, as a line of a run says it. */
+export function windowWords(plan: LoadPlan, window: Window): string {
+  const watermark = plan.read.watermark;
+  switch (window.kind) {
+    case "all":
+      return "reading the whole dataset";
+    case "since":
+      return `reading ${watermark?.column} ≥ ${window.value}${watermark?.lookBack ? ` less ${durationWords(watermark.lookBack)}` : ""}`;
+    case "interval":
+      return `reading ${window.column} from ${window.from} to ${window.to}`;
+    case "slice":
+      return `reading the ${plan.prove.slicing?.unit} ${window.slice ?? "without a date"}`;
+    case "keys":
+      return `reading ${grouped(String(window.keys.length))} rows by their key`;
+    case "identities":
+      return `reading ${grouped(String(window.identities.length))} rows by what identified them`;
+  }
+}
+
+/** Why a whole dataset is read rather than what passed the watermark. */
+export function reasonOf(plan: LoadPlan, scope: Scope, window: Window, target: boolean): string {
+  if (window.kind !== "all") return "";
+  if (scope.kind === "whole") return ", as it was asked for";
+  if (plan.write.mode === "replace") return ", as the mode is replace";
+  if (!plan.read.watermark) return ", as there is no watermark";
+  return target ? ", as there is no watermark of this load yet" : `, as ${formatTableName(plan.write.target)} does not exist yet`;
+}
+
+/** What a proof found, and at which depth. */
+export function proofWords({ trouble, without, cells, slices, verdict }: LoadProof): string {
+  if (trouble) return `proof: not possible: ${trouble}`;
+  const less = without ? `, less ${grouped(without)} rejected` : "";
+  const compared = cells ? `every cell of ${grouped(cells.rows)} row${cells.rows === "1" ? "" : "s"} compared: ${cells.verdict === "proved" ? "the same" : "they differ"}` : null;
+  const agreeing = slices.filter((slice) => slice.verdict === "proved").length;
+  const whole = slices.length === 1 && slices[0]?.slice === null;
+  const figures = slices.length === 0 ? null : whole ? `the figures ${slices[0]?.verdict === "proved" ? "agree" : "disagree"}` : `${grouped(String(agreeing))} of ${grouped(String(slices.length))} slices agree`;
+  return `proof: ${[compared, figures].filter(Boolean).join("; ") || verdict}${less}`;
+}

@@ -1,0 +1,74 @@
+import type { Dataset } from "@undercoat/core/dataset/dataset";
+import type { From } from "@undercoat/core/pipeline/pipeline";
+import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
+import { contentsOfKeys, copyOut, highWater, keysPastWatermark, previewRows } from "@undercoat/core/sql/read";
+import { keysOf, sourceRelation } from "@undercoat/core/sql/relation";
+import { databaseIdentity } from "@undercoat/core/sql/session";
+import type { Row } from "../connection/credentials.ts";
+import { isDataError } from "../failure.ts";
+import type { ProofSide } from "../proof/side.ts";
+import type { RowStream, Snapshot } from "../source/source.ts";
+import { describe } from "./describe.ts";
+import type { Session } from "./session.ts";
+import { PostgresSide } from "./side.ts";
+
+/** A session as a source at one moment: that of a transaction which has been begun. */
+export class PostgresSnapshot implements Snapshot {
+  constructor(protected readonly session: Session) {}
+
+  describe(from: From): Promise<Dataset> {
+    return describe(this.session, from);
+  }
+
+  async identity(): Promise<string | null> {
+    return (await this.session.one(databaseIdentity)).identity ?? null;
+  }
+
+  rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {
+    return this.session.copyOut(copyOut(plan, window, limit));
+  }
+
+  async highWater(plan: LoadPlan, window: Window): Promise<string | null> {
+    const text = highWater(plan, window);
+    return text ? ((await this.session.one(text)).value ?? null) : null;
+  }
+
+  preview(plan: LoadPlan, window: Window, limit: number): Promise<Row[]> {
+    return this.session.query(previewRows(plan, window, limit));
+  }
+
+  statement(plan: LoadPlan, window: Window): string {
+    return copyOut(plan, window);
+  }
+
+  side(plan: LoadPlan, without: Without | null, window?: Window): ProofSide {
+    return new PostgresSide(this.session, sourceRelation(plan, without, window));
+  }
+
+  keys(plan: LoadPlan, without: Without | null): ProofSide {
+    return new PostgresSide(this.session, keysOf(sourceRelation(plan, without)));
+  }
+
+  async contents(plan: LoadPlan, keys: string[][]): Promise<string[] | null> {
+    await this.session.query("SAVEPOINT contents");
+    try {
+      return (await this.session.query(contentsOfKeys(plan, keys))).map((row) => row.content ?? "");
+    } catch (error) {
+      // A key that is computed may fail on a row that was rejected for it.
+      if (!isDataError(error)) throw error;
+      await this.session.query("ROLLBACK TO SAVEPOINT contents");
+      return null;
+    }
+  }
+
+  async lateness(plan: LoadPlan, keys: string[][], watermark: string) {
+    const text = keysPastWatermark(plan, keys, watermark);
+    if (!text) return null;
+    const row = await this.session.one(text);
+    return { past: row.past ?? "0", before: row.before ?? "0", late: row.late ?? null };
+  }
+
+  close(): Promise<void> {
+    return this.session.close();
+  }
+}

@@ -1,0 +1,173 @@
+import type { Dataset } from "@undercoat/core/dataset/dataset";
+import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import { grouped } from "@undercoat/core/proof/decimal";
+import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
+import { modeOf } from "@undercoat/core/sql/mode/mode";
+import * as reject from "@undercoat/core/sql/reject";
+import { tableRelation, targetRelation } from "@undercoat/core/sql/relation";
+import { dropFaulty } from "@undercoat/core/sql/shape";
+import * as sql from "@undercoat/core/sql/stage";
+import * as target from "@undercoat/core/sql/target";
+import { LoadFailure } from "../../failure.ts";
+import { Session } from "../../postgres/session.ts";
+import { PostgresSide } from "../../postgres/side.ts";
+import type { ProofSide } from "../../proof/side.ts";
+import type { Applied, Landing, RowSink, Sifted, Stage, Told, Weighed } from "../warehouse.ts";
+import { type Sieved, sift } from "./sift.ts";
+import { examples, weigh } from "./weigh.ts";
+
+/** A table that takes rows: the stage, or a new target. */
+export class PostgresLanding implements Landing {
+  /** a second session that asks how far the first one is; also while it is still being opened */
+  private beside: Promise<Session> | undefined;
+
+  constructor(
+    protected readonly session: Session,
+    protected readonly plan: LoadPlan,
+    protected readonly table: TableName,
+  ) {}
+
+  sink(): RowSink {
+    return this.session.copyIn(sql.copyIn(this.plan, this.table));
+  }
+
+  take(window: Window, limit: number | null): Promise<string> {
+    return this.session.run(sql.takeInside(this.plan, window, this.table, limit));
+  }
+
+  async progress(): Promise<{ rows: string; bytes: string } | null> {
+    this.beside ??= Session.open(this.session.credentials, { application: "undercoat progress", readOnly: true });
+    const row = await (await this.beside).one(sql.copyProgress, [this.session.pid]);
+    return row.rows ? { rows: row.rows, bytes: row.bytes ?? "0" } : null;
+  }
+
+  /** A load can end before the session beside it has been opened; it must not outlive the load. */
+  async close(): Promise<void> {
+    await (await this.beside?.catch(() => undefined))?.close();
+  }
+}
+
+export class PostgresStage extends PostgresLanding implements Stage {
+  /** `run`: null for a stage that only this session sees */
+  constructor(
+    session: Session,
+    plan: LoadPlan,
+    table: TableName,
+    private readonly run: number | null,
+  ) {
+    super(session, plan, table);
+  }
+
+  async sift(read: string, intoTarget: boolean, told: Told): Promise<Sifted> {
+    const { plan, table, run } = this;
+    const shaped = intoTarget ? null : run === null ? sql.lookingName("shaped") : sql.stageName(plan, run, "shaped");
+    const sieved = await sift(this.session, plan, table, shaped, read, told);
+    return new PostgresSifted(this.session, plan, table, sieved, read);
+  }
+}
+
+class PostgresSifted implements Sifted {
+  readonly rejected: string;
+  readonly accepted: string;
+  readonly reasons: Sifted["reasons"];
+  readonly counted: Sifted["counted"];
+
+  constructor(
+    private readonly session: Session,
+    private readonly plan: LoadPlan,
+    /** where the rows were staged, and where those that passed stand now */
+    private readonly stage: TableName,
+    private readonly sieved: Sieved,
+    read: string,
+  ) {
+    this.rejected = sieved.rejected;
+    this.accepted = (BigInt(read) - BigInt(sieved.rejected)).toString();
+    this.reasons = sieved.reasons;
+    this.counted = sieved.counted;
+  }
+
+  async rejectedExamples(): Promise<{ reason: string; values: Record<string, string | null> }[]> {
+    if (this.rejected === "0") return [];
+    const rows = await this.session.query(reject.faultExamples(this.plan, this.stage, examples * 4));
+    return rows.map((row) => ({ reason: row.message ?? "", values: JSON.parse(row.original ?? "{}") as Record<string, string | null> }));
+  }
+
+  async keepRejected(run: { id: number; uid: string }, read: { whole: boolean; ids: string[] | null }): Promise<void> {
+    const { plan, stage } = this;
+    const name = formatTableName(plan.write.target);
+    if ((await this.session.one(reject.anyOpenRejected, [name])).any === "t") {
+      if (read.whole) await this.session.query(reject.closeAll, [run.uid, name]);
+      else if (read.ids) await this.session.query(reject.closeChosen, [run.uid, name, `{${read.ids.join(",")}}`]);
+      if (!read.whole) await this.session.query(reject.closeRead(plan, stage), [run.uid, name]);
+    }
+    if (this.rejected !== "0") await this.session.query(reject.keepRejected(plan, stage), [run.uid, String(run.id), plan.pipeline, plan.load, name]);
+    if (plan.shape) await this.session.query(sql.dropStage(stage));
+    else await this.discardRejected();
+  }
+
+  async discardRejected(): Promise<void> {
+    if (!this.plan.shape && this.rejected !== "0") await this.session.query(dropFaulty(this.stage));
+  }
+
+  async firstRows(limit: number): Promise<(string | null)[][]> {
+    return (await this.session.query(target.newExamples(this.plan, this.sieved.rows, false, limit))).map((row) => this.plan.read.columns.map((_, at) => row[`c${at}`] ?? null));
+  }
+
+  async touched(): Promise<"all" | (string | null)[]> {
+    if (!this.plan.prove.slicing) return "all";
+    const rows = await this.session.query(target.touchedSlices(this.plan, this.sieved.rows));
+    return rows.length > target.mostSlices ? "all" : rows.map((row) => row.slice ?? null);
+  }
+
+  async late(stored: string): Promise<{ rows: string; most: string } | null> {
+    const text = target.lateRows(this.plan, this.sieved.rows, stored);
+    const row = text ? await this.session.one(text) : {};
+    return row.most ? { rows: row.rows ?? "0", most: row.most } : null;
+  }
+
+  weigh(existing: Dataset | null, told: Told): Promise<Weighed> {
+    return weigh(this.session, this.plan, this.sieved.rows, this.accepted, existing, told);
+  }
+
+  steps(): target.TargetChange[] {
+    return modeOf(this.plan).steps(this.plan, sql.stageName(this.plan, 0, this.plan.shape ? "shaped" : "stage"), []);
+  }
+
+  async apply(added: readonly string[], told: Told): Promise<Applied> {
+    const { plan } = this;
+    const { rows } = this.sieved;
+    const mode = modeOf(plan);
+    const asked = mode.known(plan, rows);
+    const known = asked === null ? 0n : BigInt((await this.session.one(asked)).known ?? "0");
+    if (asked !== null) told(`${grouped(String(known))} known by their key, ${grouped((BigInt(this.accepted) - known).toString())} new`, asked);
+    const counted = { new: 0n, changed: 0n, deleted: 0n };
+    for (const step of mode.steps(plan, rows, added)) {
+      // What the count has shown to be none needs no statement.
+      if (asked !== null && ((step.counts === "changed" && known === 0n) || (step.counts === "new" && known === BigInt(this.accepted)))) continue;
+      const wrote = BigInt(await this.session.run(step.sql));
+      told(`${grouped(String(wrote))} ${step.message}`, step.sql);
+      if (step.counts) counted[step.counts] += wrote;
+    }
+    const tally = mode.tally(BigInt(this.accepted), known, counted);
+    if (!tally)
+      throw new LoadFailure({
+        message: "The tally does not balance, so nothing was written",
+        detail: `accepted ${this.accepted}, of which ${known} were known; wrote ${counted.new} new and ${counted.changed} changed`,
+        hint: "Something else wrote to the target at the same time, or a trigger or rule there keeps rows out. Look at it and run again.",
+      });
+    return { new: String(tally.new), changed: String(tally.changed), same: String(tally.same), deleted: String(tally.deleted) };
+  }
+
+  async side(): Promise<ProofSide> {
+    const { plan } = this;
+    if (plan.write.key.length) return new PostgresSide(this.session, targetRelation(plan, null, this.sieved.rows));
+    // Without a key, each accepted row must have one of its own in the target; then they stand for each other.
+    const lacking = BigInt(this.accepted) - BigInt((await this.session.one(modeOf(plan).weigh(plan, this.sieved.rows, new Set()))).known ?? "0");
+    if (lacking > 0n) throw new LoadFailure({ message: `${grouped(String(lacking))} rows that were written do not stand in ${formatTableName(plan.write.target)} as they were read`, hint: "A trigger or rule there changes them. Nothing was written." });
+    return new PostgresSide(this.session, tableRelation(plan, this.sieved.rows));
+  }
+
+  async drop(): Promise<void> {
+    await this.session.query(sql.dropStage(this.sieved.rows));
+  }
+}
