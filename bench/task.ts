@@ -60,7 +60,7 @@ async function main(): Promise<TaskResult> {
   if (kind === "gone") {
     const [from, into] = await Promise.all([sourceFor(source).snapshot("bench"), warehouseFor(warehouse).snapshot("bench")]);
     const { plan } = await planFor(order, { source: from, warehouse: into });
-    const found = await goneKeys(from.keys(plan, null), into.side(plan, null), 1_000_000);
+    const found = await goneKeys(from.keys(plan, null), into.keys(plan, null, null), 1_000_000);
     const done = took();
     await Promise.all([from.close(), into.close()]);
     return { ...done, told: `${found.keys.length} gone; ${found.checksums} checksums, ${found.keysRead} keys` };

@@ -8,7 +8,7 @@ import { compress } from "hono/compress";
 import { getCookie } from "hono/cookie";
 import type { Logger } from "pino";
 import { userOfPass } from "./account/passes.ts";
-import { type Env, type House, requires, routes } from "./context.ts";
+import { type Env, type House, requires, routes, sessionCookie } from "./context.ts";
 import { HttpProblem, problemOf } from "./problem.ts";
 import { connections } from "./routes/connections.ts";
 import { events } from "./routes/events.ts";
@@ -18,11 +18,14 @@ import { project } from "./routes/project.ts";
 import { proofs } from "./routes/proofs.ts";
 import { rejected } from "./routes/rejected.ts";
 import { runs } from "./routes/runs.ts";
-import { session, sessionCookie } from "./routes/session.ts";
+import { session } from "./routes/session.ts";
 import { tokens, users } from "./routes/users.ts";
 import { checkout } from "./settings.ts";
+import { answersTo } from "./visitor.ts";
 
 const largestBody = 8 * 1024 * 1024;
+/** Before anybody has signed in, a request is a name and a password. */
+const largestBodyBefore = 8 * 1024;
 const pages = join(checkout, "packages/web/dist");
 
 /** Lets an hour of business pass at the demo's source. */
@@ -60,8 +63,13 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
     header("Permissions-Policy", "camera=(), geolocation=(), microphone=()");
     if (!c.res.headers.has("Content-Security-Policy")) header("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'");
   });
+  app.use(async (c, next) => {
+    if (!answersTo(c.req.header("Host") ?? new URL(c.req.url).host, house.settings)) throw new HttpProblem(421, "This server does not answer to that name", { hint: "Set UNDERCOAT_HOSTS to the names by which it is reached." });
+    await next();
+  });
   app.get("/api/health", (c) => c.json({ healthy: true }));
-  app.use("/api/*", bodyLimit({ maxSize: largestBody, onError: () => { throw new HttpProblem(413, "The request is too large"); } }));
+  const bounded = (maxSize: number) => bodyLimit({ maxSize, onError: () => { throw new HttpProblem(413, "The request is too large"); } });
+  const [small, large] = [bounded(largestBodyBefore), bounded(largestBody)];
   app.use("/api/*", async (c, next) => {
     c.set("house", house);
     c.header("Cache-Control", "no-store");
@@ -81,7 +89,7 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
   app.use("/api/*", async (c, next) => {
     const open = c.req.path === "/api/session" || c.req.path === "/api/session/link" || c.req.path === "/api/session/setup";
     if (!open && !c.get("user")) throw new HttpProblem(401, "Sign in first");
-    await next();
+    await (open ? small : large)(c, next);
   });
   app.use("/api/*", async (c, next) => (c.req.path === "/api/events" || c.req.path.endsWith("/check") ? next() : compress()(c, next)));
   app.route("/api/session", session);

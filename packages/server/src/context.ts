@@ -21,6 +21,9 @@ export type Env = { Variables: { house: House; user: UserRow | null } };
 
 export const routes = () => new Hono<Env>();
 
+/** The cookie that holds a browser's session. */
+export const sessionCookie = "undercoat_session";
+
 const rank: Record<Role, number> = { viewer: 0, editor: 1, administrator: 2 };
 
 /** Lets only users of a role, or one above it, through. */

@@ -49,7 +49,8 @@ async function start(withDemo: boolean, wait: boolean): Promise<number> {
   const settings = readSettings();
   if (wait) return startAndWait(withDemo ? "demo" : "start", settings);
   if (withDemo && settings.databaseUrl) throw new SettingError("The demo needs the private cluster; unset UNDERCOAT_DATABASE_URL.");
-  const { leaveToken, serve } = await import("./process/serve.ts");
+  const { serve } = await import("./process/serve.ts");
+  const { leaveToken } = await import("./process/token.ts");
   const demo = await import("@undercoat/demo/demo");
   say("Starting the database");
   const serving = await serve(settings, withDemo ? (url) => demo.passHour(url(demo.demoNames.bookings)) : null);

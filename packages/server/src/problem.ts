@@ -7,7 +7,7 @@ import { failureOf } from "@undercoat/engine/failure";
 import { HTTPException } from "hono/http-exception";
 import { RunRefused } from "./jobs/runs.ts";
 
-type Status = 400 | 401 | 403 | 404 | 409 | 413 | 422 | 429 | 500 | 502 | 503;
+type Status = 400 | 401 | 403 | 404 | 409 | 413 | 421 | 422 | 429 | 500 | 502 | 503;
 
 /** An answer that says what is wrong, by RFC 9457. */
 export class HttpProblem extends Error {

@@ -15,7 +15,13 @@ export interface Settings {
   port: number;
   databaseUrl: string | null;
   key: Buffer;
+  /** host names that the server answers to, beside its own address and localhost; small letters */
+  hosts: string[];
+  /** addresses of reverse proxies whose forwarded headers are believed */
+  proxies: string[];
 }
+
+const listed = (text: string | undefined) => (text ?? "").split(/[\s,]+/).filter(Boolean);
 
 /** A file in the data folder that only its owner may read. */
 export function writePrivate(data: string, name: string, text: string): void {
@@ -43,5 +49,5 @@ export function readSettings(environment: NodeJS.ProcessEnv = process.env): Sett
   }
   const port = Number(environment.UNDERCOAT_PORT ?? 4400);
   if (!Number.isInteger(port) || port < 0 || port > 65_535) throw new SettingError(`UNDERCOAT_PORT is ${environment.UNDERCOAT_PORT}; it must be a number from 0 to 65535.`);
-  return { data, host: environment.UNDERCOAT_HOST ?? "127.0.0.1", port, databaseUrl: environment.UNDERCOAT_DATABASE_URL ?? null, key: secretKey(data, environment.UNDERCOAT_SECRET_KEY) };
+  return { data, host: environment.UNDERCOAT_HOST ?? "127.0.0.1", port, databaseUrl: environment.UNDERCOAT_DATABASE_URL ?? null, key: secretKey(data, environment.UNDERCOAT_SECRET_KEY), hosts: listed(environment.UNDERCOAT_HOSTS).map((name) => name.toLowerCase()), proxies: listed(environment.UNDERCOAT_PROXY) };
 }

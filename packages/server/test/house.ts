@@ -46,7 +46,7 @@ export async function makeHouse(name: string): Promise<TestHouse> {
   };
   const names = { source: `${name}_source`, warehouse: `${name}_warehouse` };
   for (const database of [`${name}_own`, names.source, names.warehouse]) await sql("postgres", `CREATE DATABASE ${database}`);
-  const settings: Settings = { data: mkdtempSync(join(tmpdir(), "undercoat-house-")), host: "127.0.0.1", port: 0, databaseUrl: null, key: randomBytes(32) };
+  const settings: Settings = { data: mkdtempSync(join(tmpdir(), "undercoat-house-")), host: "127.0.0.1", port: 0, databaseUrl: null, key: randomBytes(32), hosts: [], proxies: [] };
   const store = await Store.open(url(`${name}_own`), settings.key);
   const queue = await Queue.open(store, false);
   const house: House = { store, queue, settings, passHour: null };

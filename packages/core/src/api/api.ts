@@ -31,8 +31,12 @@ export interface Me {
 export interface TokenSummary {
   id: number;
   name: string;
+  /** whose it is */
+  user: string;
   createdAt: string;
   lastUsedAt: string | null;
+  /** null for one that lasts until it is ended */
+  expiresAt: string | null;
 }
 
 export interface ConnectionView extends ConnectionSettings {

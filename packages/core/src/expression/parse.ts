@@ -62,6 +62,8 @@ const useWords: Record<ExpressionUse, string> = { condition: "A condition", colu
 export interface Expression {
   /** the columns it names outside lookups, each once, in the order of their first mention */
   reads: string[];
+  /** true where its answer depends on a locale, unless a collation is stated */
+  localized: boolean;
   /** its text with every such column put through `rename` */
   renamed(rename: (column: string) => string): string;
 }
@@ -99,6 +101,7 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
     throw new ExpressionError(`${useWords[use]} is one SQL expression; this is more than one`);
   if (use === "column" && (target?.val as { RowExpr?: unknown } | undefined)?.RowExpr) throw new ExpressionError("A column's expression is one value; this is several");
   const mentions: Mention[] = [];
+  let localized = false;
   const see = (within: "expression" | "lookup") => (tag: string, node: Node) => {
     if (!/^[A-Z]/.test(tag)) return true;
     const byte = typeof node.location === "number" ? node.location - prefix.length : null;
@@ -107,6 +110,8 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
     if (!scalarNodes.has(tag) && !(use === "rule" && lookupNodes.has(tag))) throw new ExpressionError(`${useWords[use]} can't hold ${tag}`, position);
     if (tag === "SQLValueFunction" && use === "column") throw new ExpressionError("A column's expression can't depend on the moment of the run: it could never be proved", position);
     if (tag === "FuncCall") checkFunction(node, position, use);
+    if (tag === "TypeCast" && use === "column" && isMovingWord(node)) throw new ExpressionError("A column's expression can't depend on the moment of the run: it could never be proved", position);
+    if (dependsOnLocale(tag, node)) localized = true;
     if (tag === "SelectStmt" && Object.keys(node).some((key) => !lookupClauses.has(key))) throw new ExpressionError("A lookup is SELECT … FROM one table WHERE …", position);
     if (tag === "RangeVar" && typeof node.schemaname !== "string") throw new ExpressionError(`A lookup names its table with its schema: schema.${node.relname}`, position);
     if (tag === "ColumnRef" && within === "expression" && byte !== null) mentions.push(columnMention(sql, node, byte, position));
@@ -118,12 +123,26 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
   };
   visit(use === "column" ? target?.val : select.whereClause, see("expression"));
   return {
+    localized,
     reads: [...new Set(mentions.map((entry) => entry.column))],
     renamed(rename) {
       const ordered = mentions.toSorted((a, b) => b.from - a.from);
       return ordered.reduce((text, entry) => text.slice(0, entry.from) + rename(entry.column) + text.slice(entry.to), sql);
     },
   };
+}
+
+/** True for `'today'::date` and the like: a constant that means another moment at every run. */
+function isMovingWord(node: Node): boolean {
+  const text = (node.arg as { A_Const?: { sval?: { sval?: string } } } | undefined)?.A_Const?.sval?.sval;
+  return text !== undefined && /^\s*(now|today|tomorrow|yesterday)\b/i.test(text);
+}
+
+/** Functions and operators that tell letters by a locale. */
+function dependsOnLocale(tag: string, node: Node): boolean {
+  const names = ((tag === "FuncCall" ? node.funcname : tag === "A_Expr" ? node.name : []) ?? []) as { String?: { sval: string } }[];
+  const name = names.at(-1)?.String?.sval ?? "";
+  return /^(lower|upper|initcap|regexp_\w+|~\*?|!~\*?|~~\*|!~~\*)$/.test(name);
 }
 
 function columnMention(sql: string, node: Node, byte: number, position: number | null): Mention {
@@ -139,7 +158,8 @@ function checkFunction(node: Node, position: number | null, use: ExpressionUse):
   const schema = path.length > 1 ? path[0] : "pg_catalog";
   const known = allowed.get(name);
   if (schema !== "pg_catalog" || (!known && !grammarFunctions.includes(name))) throw new ExpressionError(`The function ${path.join(".")} is not one an expression can call`, position);
-  if (known?.ofTheMoment && use === "column") throw new ExpressionError("A column's expression can't depend on the moment of the run: it could never be proved", position);
+  const moving = known?.ofTheMoment || (name === "age" && ((node.args as unknown[] | undefined) ?? []).length < 2);
+  if (moving && use === "column") throw new ExpressionError("A column's expression can't depend on the moment of the run: it could never be proved", position);
   if (node.over || node.agg_order || node.agg_filter || node.agg_star || node.agg_distinct) throw new ExpressionError(`${useWords[use]} can't hold an aggregate`, position);
 }
 

@@ -177,7 +177,8 @@ export const pipelineSchema = Joi.object({
 
 export const connectionSchema = Joi.object({
   kind: Joi.string().valid("postgres").required(),
-  host: Joi.string().min(1).max(255).required(),
+  // A path would be a socket's folder, where a server may take whoever comes for its own superuser.
+  host: Joi.string().pattern(/^[^\s/\\@,]+$/).max(255).required().messages({ "string.pattern.base": "{{#label}} is a host's name or address, not a path" }),
   port: Joi.number().integer().min(1).max(65_535).default(5432),
   database: Joi.string().min(1).max(63).required(),
   user: Joi.string().min(1).max(63).required(),

@@ -3,7 +3,7 @@ import { admit, ExpressionError } from "../expression/parse.ts";
 import { computedColumn, type Load, type Rule, ruleOf } from "../pipeline/pipeline.ts";
 import { PlanError } from "../plan/error.ts";
 import { identifier } from "../sql/identifier.ts";
-import { canonicalType } from "../sql/type.ts";
+import { canonicalType, typeFamily } from "../sql/type.ts";
 
 /** A warehouse column's expression, admitted. */
 export interface AnalysedColumn {
@@ -48,6 +48,8 @@ function located(error: unknown, path: string[], what: string): unknown {
 export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
   const known = new Map(dataset.columns.map((column) => [column.name, column]));
   const value = (name: string) => (known.get(name)?.missing ? `NULL::${known.get(name)?.warehouseType}` : `s.${identifier(name)}`);
+  // Servers differ in their locales; one collation that all of them have gives one answer on both sides.
+  const collated = (name: string) => (typeFamily(known.get(name)?.warehouseType ?? "") === "text" ? `(${value(name)} COLLATE "und-x-icu")` : value(name));
   const there = (names: string[]) => names.filter((name) => !known.get(name)?.missing);
   const given = load.columns ? Object.entries(load.columns) : dataset.columns.map((column) => [column.name, column.name] as const);
   const columns: AnalysedColumn[] = [];
@@ -60,12 +62,12 @@ export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
       continue;
     }
     const path = ["columns", name];
-    const { reads, renamed } = await admit(text, "column").catch((error) => {
+    const { reads, renamed, localized } = await admit(text, "column").catch((error) => {
       throw located(error, path, name);
     });
     const unknown = reads.find((read) => !known.has(read));
     if (unknown !== undefined) throw new PlanError(`The source has no column ${unknown}`, path, Math.max(0, text.indexOf(unknown)));
-    columns.push({ name, source: null, text, expression: `(${renamed(value)}\n)`, reads: there(reads), stated, missing: false });
+    columns.push({ name, source: null, text, expression: `(${renamed(localized ? collated : value)}\n)`, reads: there(reads), stated, missing: false });
   }
   return { columns, rules: await analyseRules(load, new Set(columns.map((column) => column.name))) };
 }

@@ -75,22 +75,93 @@ export function typeWords(type: string): string {
   return isArray(type) ? `an array (${shortType(type)})` : (nouns[baseType(type)] ?? `a ${shortType(type)}`);
 }
 
-/** From text: read as the type without its limits, and no part of the text ignored on the way. */
+const dayForm = "([0-9]{4,7}-[0-9]{1,2}-[0-9]{1,2}|[0-9]{8})";
+const clockForm = "([01]?[0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\\.[0-9]{1,6}0*)?)?";
+const zoneForm = "( ?(Z|UTC|[-+][0-9]{1,2}(:?[0-9]{2}){0,2}))";
+const numberForm = "[-+]?([0-9]+\\.?[0-9]*|\\.[0-9]+)([eE][-+]?[0-9]+)?";
+const endless = "[-+]?inf(inity)?";
+
+/**
+ * The forms in which a text may state a value, as a regular expression; null where any that PostgreSQL reads will do. A form
+ * that is read differently from place to place (3/11/26), means another moment at every run (today), or holds more than the
+ * type keeps (a zone, a tenth of a microsecond) is none of them.
+ */
+function textForm(base: string): string | null {
+  switch (base) {
+    case "smallint":
+    case "integer":
+    case "bigint":
+      return "[-+]?[0-9]+";
+    case "numeric":
+    case "real":
+    case "double precision":
+      return `(${numberForm}|NaN|${endless})`;
+    case "date":
+      return `(${dayForm}([ T]00:00(:00(\\.0+)?)?)?( BC)?|-?infinity)`;
+    case "timestamp without time zone":
+      return `(${dayForm}([ T]${clockForm})?( BC)?|-?infinity)`;
+    case "timestamp with time zone":
+      return `(${dayForm}([ T]${clockForm}${zoneForm}?)?( BC)?|-?infinity)`;
+    case "time without time zone":
+      return `(${clockForm}|24:00(:00)?)`;
+    case "time with time zone":
+      return `(${clockForm}|24:00(:00)?)${zoneForm}`;
+    case "bit":
+    case "bit varying":
+      return "[01]*";
+    default:
+      return null;
+  }
+}
+
+/** True where no object of a JSON value has a key twice: jsonb would keep the last alone. */
+function keysOnce(json: string): string {
+  const members = (kind: "object" | "array", of: string) => `CASE WHEN json_typeof(${of}) = '${kind}' THEN ${of} ELSE '${kind === "object" ? "{}" : "[]"}'::json END`;
+  const inside = `SELECT value FROM json_each(${members("object", "n.j")}) UNION ALL SELECT value FROM json_array_elements(${members("array", "n.j")})`;
+  return `NOT EXISTS (WITH RECURSIVE node(j) AS (SELECT ${json} UNION ALL SELECT e.value FROM node n, LATERAL (${inside}) e) SELECT 1 FROM node n, LATERAL (SELECT count(*) AS keys, count(DISTINCT k) AS names FROM json_object_keys(${members("object", "n.j")}) k) c WHERE c.keys <> c.names)`;
+}
+
+/** A text as it prints, whatever spaces and quotes its author put around elements. */
+const bare = (sql: string) => `regexp_replace(${sql}, '[\\s"]', '', 'g')`;
+
+/** From text: in a form that states a value of the type, read as the type without its limits, and given back by it. */
 function fromText(value: string, type: string): string {
-  const base = isArray(type) ? type : baseType(type);
-  const checks: string[] = [];
-  if (base === "date") checks.push(`${value}::timestamp = ${value}::date`);
-  // A zone written behind a time without one would be dropped.
-  if (base === "timestamp without time zone") checks.push(`${value}::timestamptz = timezone('UTC', ${value}::timestamp)`);
-  // Words such as "now" and "today" would mean another moment at every run.
-  if (typeFamily(type) === "moment") checks.push(`${value} ~ '[0-9]|infinity'`);
-  const read = `${value}::${base}`;
-  if (base !== type) checks.push(`(${read})::${type} = ${read}`);
-  return [`${read} IS NOT NULL`, ...checks].join(" AND ");
+  const text = `${value}::text`;
+  if (isArray(type)) {
+    const element = type.slice(0, -2);
+    return typeFamily(element) === "text" ? `(${text}::text[])::text = (${text}::${type})::text` : `${bare(text)} = ${bare(`(${text}::${type})::text`)}`;
+  }
+  const base = baseType(type);
+  // Read without its limits, a text that is too long or too fine shows.
+  const free = base === "bit" ? "bit varying" : base;
+  const read = `${text}::${free}`;
+  const checks = [`${read} IS NOT NULL`];
+  const form = textForm(base);
+  if (form) checks.unshift(`${text} ~* ${literal(`^\\s*${form}\\s*$`)}`);
+  if (base === "real" || base === "double precision") checks.push(`(${read})::text::numeric = ${text}::numeric`);
+  if (base === "jsonb") checks.push(keysOnce(`${text}::json`));
+  if (base === "interval" || base.endsWith("range")) checks.push(`${text} !~ '\\.[0-9]{6}0*[1-9]'`);
+  if (free !== type) checks.push(base === "numeric" ? `(${read})::${type} = ${read}` : `(${read})::${type}::text = (${read})::text`);
+  return checks.join(" AND ");
+}
+
+/** True for types whose text says the same number in more than one way. */
+function numeric(type: string): boolean {
+  return baseType(type) === "numeric";
+}
+
+/** True where a value that is neither text nor bounded by a range is given back by the other type. */
+function givenBack(value: string, given: string, type: string): string {
+  const cast = `(${value})::${type}`;
+  if (baseType(given) === "json" && baseType(type) === "jsonb" && !isArray(given)) return `${cast} IS NOT NULL AND ${keysOnce(`(${value})`)}`;
+  const back = numeric(given) ? `(${cast})::${given} = ${value}` : `((${cast})::${given})::text = (${value})::text`;
+  // Types of one kind that differ in their limits print what they hold.
+  const same = baseType(given) === baseType(type) && isArray(given) === isArray(type) && !numeric(type);
+  return same ? `(${cast})::text = (${value})::text AND ${back}` : back;
 }
 
 /**
- * How a value of type `given` becomes one of type `type`.
+ * How a value of type `given` becomes one of type `type`: only where it is given back as it was.
  * @param value SQL of the value, of type `given`; it is written out more than once
  */
 export function conversion(value: string, given: string, type: string): Conversion {
@@ -98,9 +169,11 @@ export function conversion(value: string, given: string, type: string): Conversi
   const family = typeFamily(given);
   const [precision, scale = 0] = limits(type);
   const named = `does not fit into ${shortType(type)}`;
-  if (typeFamily(type) === "text" && family === "text") {
-    const fits = `length(${value}) <= ${precision ?? 1_073_741_824}`;
-    return { cast, certain: fits, fits, misfit: `is longer than ${precision} character${precision === 1 ? "" : "s"}`, code: "length" };
+  if (typeFamily(type) === "text") {
+    const longest = precision ?? 1_073_741_824;
+    const unpadded = baseType(type) === "character" ? ` AND (${value})::text = rtrim((${value})::text, ' ')` : "";
+    const fits = `length((${value})::text) <= ${longest}${unpadded}`;
+    return { cast: `(${value})::text::${type}`, certain: fits, fits, misfit: `is longer than ${precision} character${precision === 1 ? "" : "s"}${unpadded ? " or ends with a space" : ""}`, code: "length" };
   }
   if (family === "text") {
     const pattern = isArray(type) ? null : certainText(type);
@@ -123,8 +196,6 @@ export function conversion(value: string, given: string, type: string): Conversi
     const fits = `(${value} = 'NaN' OR (${value} > -${bound} AND ${value} < ${bound} AND ${value} = round(${value}, ${scale})))`;
     return { cast, certain: fits.replace(`${value} = 'NaN' OR `, ""), fits, misfit: named, code: "range" };
   }
-  // Everything else is cast there and back again.
-  const back = `((${value})::${type})::${given}`;
-  const fits = family === "other" ? `${cast} IS NOT NULL` : `${back} = ${value}`;
+  const fits = givenBack(value, given, type);
   return { cast, certain: fits, fits, misfit: named, code: "range" };
 }

@@ -165,6 +165,12 @@ export function rowsByKey(relation: Relation, keys: string[][]): string {
   return `SELECT ${[...parts, ...columns].join(", ")} FROM ${rowsOf(relation, { slices: "all" }, keyPredicate(matched, keys))}`;
 }
 
+/** The slices that rows of some keys fall into. */
+export function slicesOfKeys(relation: Relation, keys: string[][]): string {
+  const slice = relation.slicing ? sliceStart(relation.slicing) : "NULL";
+  return `SELECT DISTINCT (${slice})::text AS slice FROM ${rowsOf(relation, { slices: "all" }, keyPredicate(matching(relation), keys))}`;
+}
+
 /** Which of some keys the relation has, by the database's own equality; their places in the arrays, from 1. Parameters, behind the relation's own: an array of texts for each key column. */
 export function presentKeys(relation: Relation): string {
   const matched = matching(relation);

@@ -34,7 +34,8 @@ export function keepRejected(plan: LoadPlan, stage: TableName): string {
   const made = key.length ? `CASE WHEN f.code = 'duplicate' OR f.col IS NULL OR f.col NOT IN (${key.map(literal).join(", ")}) THEN ARRAY[${values}] END` : "NULL::text[]";
   const rows = `SELECT f.*, ${identityHash(plan, "stage")} AS identity, ${contentHash(plan, "stage")} AS content, ${made} AS key, CASE WHEN row_number() OVER () <= ${rejects.keep} THEN ${original(plan)} END AS original, ${message} AS message
 FROM pg_temp.fault f JOIN ${qualified(stage)} s ON s.ctid = f.place`;
-  const accepted = plan.write.keyGuaranteed || key.length === 0 ? "false" : `r.identity IN (SELECT ${identityHash(plan, "stage")} FROM ${qualified(stage)} s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = s.ctid))`;
+  const clean = `SELECT ARRAY[${values}] AS key FROM ${qualified(stage)} s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = s.ctid)`;
+  const accepted = plan.write.keyGuaranteed || key.length === 0 ? "false" : `coalesce(r.key IN (${clean}), false)`;
   return `INSERT INTO undercoat.rejected (run, number, pipeline, load, target, code, col, reason, message, identity, content, key, covered, original)
 SELECT $1::uuid, $2::int, $3, $4, $5, r.code, r.col, r.reason, r.message, r.identity, r.content, r.key, ${accepted}, r.original FROM (${rows}) r`;
 }
@@ -128,6 +129,8 @@ export function originalColumns(filter: RejectedFilter): { sql: string; values: 
 /** Rejected rows as CSV with a head; the values they held stand in columns of their own. */
 export function exportRejected(filter: RejectedFilter, columns: readonly string[]): string {
   const { where } = filtered(filter, true);
-  const values = columns.map((name) => `, original->>${literal(name)} AS ${identifier(name)}`).join("");
-  return `COPY (SELECT number AS "undercoat run", load AS "undercoat load", code AS "undercoat code", col AS "undercoat column", message AS "undercoat message"${values} FROM undercoat.rejected WHERE ${where} ORDER BY id) TO STDOUT (FORMAT csv, HEADER true)`;
+  // A cell that a spreadsheet would take for a formula is marked as text.
+  const cell = (sql: string) => `CASE WHEN ${sql} ~ '^([=@\\t\\r]|[-+][^0-9.])' THEN '''' || (${sql}) ELSE ${sql} END`;
+  const values = columns.map((name) => `, ${cell(`(original->>${literal(name)})`)} AS ${identifier(name)}`).join("");
+  return `COPY (SELECT number AS "undercoat run", load AS "undercoat load", code AS "undercoat code", col AS "undercoat column", ${cell("message")} AS "undercoat message"${values} FROM undercoat.rejected WHERE ${where} ORDER BY id) TO STDOUT (FORMAT csv, HEADER true)`;
 }

@@ -50,7 +50,7 @@ function keyRejected(plan: LoadPlan): string {
 /** The warehouse's rows of a load; only those whose key stands in `only` where it is given. `lacking`: columns that the target is yet to get. */
 export function targetRelation(plan: LoadPlan, without: Without | null, only: TableName | null = null, lacking: ReadonlySet<string> = new Set()): Relation {
   const common = compared(plan);
-  const matched = only ? ` JOIN (SELECT DISTINCT ${identifiers(plan.write.key)} FROM ${qualified(only)}) o USING (${identifiers(plan.write.key)})` : "";
+  const matched = only ? ` JOIN (SELECT ${identifiers(plan.write.key)} FROM ${qualified(only)}) o USING (${identifiers(plan.write.key)})` : "";
   const current = currentRow(plan, only ? null : without, lacking);
   const columns = common.columns.map((column) => (lacking.has(column.name) ? `${heldValue(column, lacking)} AS ${identifier(column.name)}` : heldValue(column, lacking))).join(", ");
   return { ...common, rows: `SELECT ${columns} FROM ${qualified(plan.write.target)} t${matched}${current ? ` WHERE ${current}` : ""}`, parameters: [], computed: false };

@@ -68,9 +68,12 @@ END`;
   return rowFunction("fault", stage, body);
 }
 
-/** A function of the session's own over a staged row. Its body is quoted as a literal: an expression may hold any text, dollar signs too. */
-function rowFunction(name: string, stage: TableName, body: string): string {
-  return `CREATE FUNCTION pg_temp.${name}(s ${qualified(stage)}) RETURNS text[] LANGUAGE plpgsql AS ${literal(body)}`;
+/**
+ * A function of the session's own over a staged row. Its body is quoted as a literal: an expression may hold any text,
+ * dollar signs too. A name in an expression is a column's, whatever the body's own variables are called.
+ */
+function rowFunction(name: string, stage: TableName, body: string, returns = "text[]"): string {
+  return `CREATE FUNCTION pg_temp.${name}(s ${qualified(stage)}) RETURNS ${returns} LANGUAGE plpgsql AS ${literal(`#variable_conflict use_column\n${body}`)}`;
 }
 
 /** Finds the rows whose values don't fit; `every` tries each row rather than those that are not certain. */
@@ -136,6 +139,19 @@ export function countBreaches(plan: LoadPlan, stage: TableName): { sql: string; 
   if (rules.length === 0) return null;
   const counts = rules.map((rule, at) => `count(*) FILTER (WHERE ${broken(rule)})::text AS c${at}`);
   return { sql: `SELECT ${counts.join(", ")} FROM (${shapedClean(plan, stage)}) r`, rules };
+}
+
+/** A function that says which of the rules that only count a row breaks; one that can't be decided is broken. */
+export function createCounts(plan: LoadPlan, stage: TableName, rules: readonly AnalysedRule[]): string {
+  const columns = plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`).join(", ");
+  const steps = rules.map((rule) => `BEGIN SELECT ${broken(rule)} INTO breaks FROM (SELECT ${columns}) r; EXCEPTION WHEN data_exception OR program_limit_exceeded OR feature_not_supported THEN breaks := true; END; found := found || coalesce(breaks, false);`);
+  return rowFunction("counts", stage, `DECLARE found boolean[] := '{}'; breaks boolean;\nBEGIN\n${steps.join("\n")}\nRETURN found;\nEND`, "boolean[]");
+}
+
+/** As countBreaches, row by row. */
+export function countBreachesOneByOne(stage: TableName, rules: readonly AnalysedRule[]): string {
+  const counts = rules.map((_, at) => `count(*) FILTER (WHERE q.c[${at + 1}])::text AS c${at}`);
+  return `SELECT ${counts.join(", ")} FROM (SELECT pg_temp.counts(t.*) AS c FROM ${qualified(stage)} t WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = t.ctid) OFFSET 0) q`;
 }
 
 /** A function that tries the rules of a row one by one, for rules that fail on some rows. */

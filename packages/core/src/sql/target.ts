@@ -122,18 +122,20 @@ export function lateRows(plan: LoadPlan, stage: TableName, stored: string): stri
 /** Slices that are told one by one; where more are touched, all are. */
 export const mostSlices = 1000;
 
-/** The slices that the staged rows which are news fall into, and those that the target's rows of the same keys fall into now; at most one more than `mostSlices`. */
+/**
+ * The slices that the staged rows which are news fall into, and those that the target's rows of the same keys fall into
+ * now; at most one more than `mostSlices`. Without slices one row where there is any news.
+ */
 export function touchedSlices(plan: LoadPlan, stage: TableName): string {
   const { slicing } = plan.prove;
-  if (!slicing) return "SELECT NULL AS slice WHERE false";
-  const column = identifier(slicing.column);
-  const start = (row: string) => sliceStart(slicing, `${row}.${column}`);
   const { key, target } = plan.write;
-  const news =
-    key.length === 0
-      ? `SELECT ${start("s")} AS slice FROM ${qualified(stage)} s`
-      : `SELECT unnest(ARRAY[${start("s")}, CASE WHEN t.${identifier(key[0] ?? "")} IS NULL THEN ${start("s")} ELSE ${start("t")} END]) AS slice FROM ${qualified(stage)} s LEFT JOIN ${qualified(target)} t ON ${matches(plan)} WHERE t.${identifier(key[0] ?? "")} IS NULL OR ${differs(plan)}`;
-  return `SELECT DISTINCT slice::text FROM (${news}) a LIMIT ${mostSlices + 1}`;
+  const [first] = key;
+  if (first === undefined) return slicing ? `SELECT DISTINCT (${sliceStart(slicing)})::text AS slice FROM ${qualified(stage)} LIMIT ${mostSlices + 1}` : `SELECT NULL AS slice FROM ${qualified(stage)} LIMIT 1`;
+  const unknown = `t.${identifier(first)} IS NULL`;
+  const news = `FROM ${qualified(stage)} s LEFT JOIN ${qualified(target)} t ON ${matches(plan)} WHERE ${unknown} OR ${differs(plan)}`;
+  if (!slicing) return `SELECT NULL AS slice ${news} LIMIT 1`;
+  const start = (row: string) => sliceStart(slicing, `${row}.${identifier(slicing.column)}`);
+  return `SELECT DISTINCT slice::text FROM (SELECT unnest(ARRAY[${start("s")}, CASE WHEN ${unknown} THEN ${start("s")} ELSE ${start("t")} END]) AS slice ${news}) a LIMIT ${mostSlices + 1}`;
 }
 
 /** The server's estimate of a table's rows, without reading it; null where it was never counted. */

@@ -94,6 +94,8 @@ export function limits(type: string): number[] {
 export function holds(target: string, given: string): boolean {
   if (target === given) return true;
   if (baseType(target) !== baseType(given) || isArray(target) !== isArray(given)) return false;
+  // Fields cut an interval off, and bits are filled up to their number.
+  if (/^interval [a-z]/.test(target) || baseType(target) === "bit") return false;
   const [room, need] = [limits(target), limits(given)];
   if (room.length === 0 || typeFamily(target) === "text") return true;
   if (need.length === 0) return false;

@@ -106,7 +106,7 @@ class LoadRun {
     clock.start("apply");
     const sweeping = plan.write.deletions !== null && isDue(order.scope) && planned.sweep && existing !== null;
     const swept = sweeping ? await sweep(plan, await findGone(plan, proving.without, existing, this.ends, report), warehouse, report) : { rows: "0", slices: [] };
-    const touched = proving.kind === "part" && landed.sifted ? await landed.sifted.touched() : "all";
+    const compared = await this.beginFigures(plan, landed, proving, swept.slices);
     const added = new Set(existing?.columns.map((column) => column.name));
     const applied = landed.fresh || !landed.sifted ? { new: landed.accepted, changed: "0", same: "0", deleted: "0" } : await landed.sifted.apply(existing ? plan.read.columns.map((column) => column.name).filter((name) => !added.has(name)) : [], report.line);
     if (!existing) await warehouse.finishTarget(plan, report.line);
@@ -115,8 +115,7 @@ class LoadRun {
     if (!balances(tally)) throw new LoadFailure({ message: "The tally does not balance, so nothing was written", detail: JSON.stringify(tally) });
 
     clock.start("prove");
-    const slices = touched === "all" ? touched : [...new Set([...touched, ...swept.slices])];
-    const proof = await this.prove(plan, landed, proving, applied, slices);
+    const proof = await this.prove(plan, landed, proving, compared);
     report.line(proofWords(proof), proof.sourceSql || undefined);
     const watermark = (await proving.highest) ?? due.stored;
     await warehouse.record(plan, order.run.uid, tally, watermark === null ? null : { value: watermark, keep: isDue(order.scope) }, proof, { columns: drifted.known, swept: sweeping || !existing });
@@ -171,7 +170,8 @@ class LoadRun {
     const without = await warehouse.without(plan);
     const tiny = landed.sifted !== null && !landed.fresh && (await warehouse.estimatedRows(plan.write.target)) <= tinyTable && BigInt(landed.accepted) <= BigInt(tinyTable);
     const kind = window.kind === "all" || tiny ? "all" : "part";
-    const highest = source.highWater(plan, window);
+    // A repair leaves the watermark where it is.
+    const highest = isDue(this.order.scope) ? source.highWater(plan, window) : Promise.resolve(null);
     const side = kind === "all" ? source.side(plan, without).figures("all", true) : source.side(plan, without, window).cells();
     const figures = side.catch((error: unknown) => possible(plan, error));
     figures.catch(() => undefined);
@@ -181,30 +181,50 @@ class LoadRun {
     return { kind, without, highest, figures };
   }
 
-  private async prove(plan: LoadPlan, landed: Landed, { kind, without, figures }: Proving, applied: Applied, slices: SliceChoice): Promise<LoadProof> {
-    const { source, warehouse } = this.ends;
+  /** Asks the source for the figures of the slices that a part brings news to, or of all where that costs little; it works them out while the warehouse applies. */
+  private async beginFigures(plan: LoadPlan, { sifted }: Landed, { kind, without }: Proving, swept: (string | null)[]): Promise<Compared | null> {
+    if (kind === "all" || !sifted) return null;
+    const { source, warehouse, inside } = this.ends;
+    const news = await sifted.touched();
+    const touched = news === "all" ? news : [...new Set([...news, ...swept])];
+    const small = (await warehouse.estimatedRows(plan.write.target)) <= smallTable;
+    if (!small && touched.length === 0) return null;
+    const slices: SliceChoice = small ? "all" : touched;
+    const figures = source.side(plan, without).figures(slices, false).catch((error: unknown) => possible(plan, error));
+    figures.catch(() => undefined);
+    if (inside) await figures;
+    return { slices, touched, figures };
+  }
+
+  private async prove(plan: LoadPlan, landed: Landed, { kind, without, figures }: Proving, compared: Compared | null): Promise<LoadProof> {
+    const { warehouse } = this.ends;
     const names = plan.prove.figures.map((figure) => figure.name);
     const less = without?.rows ?? null;
     const rows = landed.fresh ? null : landed.sifted;
     if (kind === "all") {
       await rows?.drop();
-      const theirs = await warehouse.side(plan, without).figures("all", true);
-      return proofOf(names, await figures, theirs, true, less);
+      return proofOf(names, await figures, await warehouse.side(plan, without).figures("all", true), true, less);
     }
     const ours = await figures;
     const theirs = await (await rows?.side())?.cells();
     await rows?.drop();
     const cells = theirs && !("message" in ours) ? cellProofOf(ours, theirs) : null;
-    if ("message" in ours) return proofOf(names, ours, await warehouse.side(plan, without).figures(slices, false), false, less);
-    const wrote = [applied.new, applied.changed, applied.deleted].some((count) => count !== "0");
-    const small = (await warehouse.estimatedRows(plan.write.target)) <= smallTable;
-    if (!small && (!wrote || slices.length === 0)) return untouchedProof(cells, less);
-    const touched = !wrote ? { touched: [] } : slices === "all" ? {} : { touched: slices };
-    const chosen: SliceChoice = small ? "all" : slices;
-    const [left, right] = await Promise.all([source.side(plan, without).figures(chosen, false).catch((error: unknown) => possible(plan, error)), warehouse.side(plan, without).figures(chosen, false)]);
-    return { ...proofOf(names, left, right, chosen === "all", less, cells), ...touched };
+    if (!compared) return "message" in ours ? proofOf(names, ours, theirs ?? noFigures, false, less) : untouchedProof(cells, less);
+    const touched = compared.touched === "all" ? {} : { touched: compared.touched };
+    const [left, right] = await Promise.all([compared.figures, warehouse.side(plan, without).figures(compared.slices, false)]);
+    return { ...proofOf(names, "message" in ours ? ours : left, right, compared.slices === "all", less, cells), ...touched };
   }
 }
+
+/** Figures of some slices, under way at the source. */
+interface Compared {
+  slices: SliceChoice;
+  /** the slices that the run brings news to */
+  touched: SliceChoice;
+  figures: Promise<FiguresOfSide | Failure>;
+}
+
+const noFigures: FiguresOfSide = { slices: new Map(), total: { values: [], cells: null }, sql: "" };
 
 /** The source's side of a proof, under way. */
 interface Proving {

@@ -76,6 +76,10 @@ export class PostgresSide implements ProofSide {
     );
   }
 
+  async slicesOf(keys: string[][]): Promise<(string | null)[]> {
+    return (await this.ask(sql.slicesOfKeys(this.relation, keys))).map((row) => row.slice ?? null);
+  }
+
   async present(keys: string[][]): Promise<boolean[]> {
     const width = sql.matching(this.relation).length;
     const arrays = Array.from({ length: width }, (_, at) => arrayText(keys.map((key) => key[at] ?? "")));

@@ -16,7 +16,8 @@ import { PostgresSide } from "./side.ts";
 export class PostgresSnapshot implements Snapshot {
   constructor(protected readonly session: Session) {}
 
-  describe(from: From): Promise<Dataset> {
+  async describe(from: From): Promise<Dataset> {
+    if (from.query || from.where) await this.session.guard(from.rows === "visible" ? "on" : "off");
     return describe(this.session, from);
   }
 

@@ -1,5 +1,6 @@
 import type { LoadPlan } from "@undercoat/core/plan/plan";
 import type { RowDifferences } from "@undercoat/core/proof/difference";
+import type { SliceFigures } from "@undercoat/core/proof/verdict";
 import type { LoadProof } from "@undercoat/core/run/run";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
@@ -10,11 +11,8 @@ import { proofWords } from "../load/words.ts";
 import type { Snapshot, Source } from "../source/source.ts";
 import type { Warehouse, WarehouseSnapshot } from "../warehouse/warehouse.ts";
 import { proofOf } from "./figures.ts";
-import { compareRows } from "./rows.ts";
-import type { ProofSide } from "./side.ts";
-
-/** Slices that are searched alone; where more differ, everything asked for is. */
-const fewSlices = 1000;
+import { type Compared, compareRows, type Sides } from "./rows.ts";
+import type { FiguresOfSide } from "./side.ts";
 
 export interface ProofOrder extends LoadName {
   /** the slices to prove */
@@ -61,24 +59,42 @@ async function prove(order: ProofOrder, source: Snapshot, warehouse: WarehouseSn
   report.phase("prove");
   const without = await warehouse.without(plan);
   const sides = { left: source.side(plan, without), right: warehouse.side(plan, without) };
-  const [ours, theirs] = await Promise.all([sides.left.figures(order.slices, order.rows).catch((error: unknown) => explain(plan, error)), sides.right.figures(order.slices, order.rows)]);
+  const figures = (cells: boolean) => Promise.all([sides.left.figures(order.slices, cells).catch((error: unknown) => explain(plan, error)), sides.right.figures(order.slices, cells)]);
+  const names = plan.prove.figures.map((figure) => figure.name);
+  const lay = (ours: FiguresOfSide, theirs: FiguresOfSide) => proofOf(names, ours, theirs, order.slices === "all", without?.rows ?? null);
+  const [ours, theirs] = await figures(false);
   report.line("figures of the source", ours.sql);
   report.line("figures of the warehouse", theirs.sql);
-  const proof = proofOf(plan.prove.figures.map((figure) => figure.name), ours, theirs, order.slices === "all", without?.rows ?? null);
-  report.line(proofWords(proof));
-  if (!order.rows) return { proof, rows: null };
-  const differing = proof.slices.filter((slice) => slice.verdict === "disagrees");
-  if (differing.length === 0 && proof.verdict === "proved") return { proof, rows: noDifferences(sides.left) };
-  // Where every cell of a slice is the same, no row of it differs.
-  const slices: SliceChoice = plan.prove.slicing && differing.length <= fewSlices ? differing.map((slice) => slice.slice) : order.slices;
+  if (!order.rows) {
+    const proof = lay(ours, theirs);
+    report.line(proofWords(proof));
+    return { proof, rows: null };
+  }
   const watermark = await warehouse.watermark(plan);
-  const rows = await compareRows(sides, { slices }, null, watermark === null ? null : (keys) => source.lateness(plan, keys, watermark));
+  const rows = await compareRows(sides, { slices: order.slices }, watermark === null ? null : (keys) => source.lateness(plan, keys, watermark));
   report.line(`${rows.missing} missing, ${rows.extra} only in the warehouse, ${rows.different} different; found by comparing ${rows.checksums} checksums and ${rows.keysRead} keys`);
-  return { proof, rows };
+  const differing = rows.complete ? await slicesThatDiffer(sides, rows, plan.prove.slicing !== null) : null;
+  // Where the search stopped, or no key tells where its rows lie, each slice has its own checksum.
+  const proof = differing ? withCells(lay(ours, theirs), rows, differing) : lay(...(await figures(true)));
+  report.line(proofWords(proof));
+  const { compared: _, found: __, ...shown } = rows;
+  return { proof, rows: shown };
 }
 
-function noDifferences(side: ProofSide): RowDifferences {
-  return { columns: [...side.columns], key: [...side.key], missing: 0, extra: 0, different: 0, complete: true, rows: [], checksums: 2, keysRead: 0, bytes: 0, causes: [] };
+/** The slices of the rows that differ; null where that can't be told from keys. */
+async function slicesThatDiffer({ left, right }: Sides, { found }: Compared, sliced: boolean): Promise<Set<string | null> | null> {
+  if (found.length === 0) return new Set();
+  if (!sliced) return new Set([null]);
+  const keys = found.filter((key): key is string[] => key.every((value) => value !== null));
+  if (left.key.length === 0 || keys.length < found.length) return null;
+  return new Set((await Promise.all([left.slicesOf(keys), right.slicesOf(keys)])).flat());
+}
+
+/** A proof by figures, raised to the depth of a comparison of every cell. */
+function withCells(proof: LoadProof, { found, compared }: Compared, differing: ReadonlySet<string | null>): LoadProof {
+  const slices = proof.slices.map((slice): SliceFigures => ({ ...slice, depth: "cells", verdict: differing.has(slice.slice) ? "disagrees" : slice.verdict }));
+  const same = found.length === 0;
+  return { ...proof, slices, depth: "cells", cells: { rows: compared, verdict: same ? "proved" : "disagrees" }, verdict: same ? proof.verdict : "disagrees" };
 }
 
 /** A row that no run has read and rejected yet may be one that the shape can't take. */

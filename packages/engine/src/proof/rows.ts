@@ -27,6 +27,14 @@ export interface Sides {
 /** How rows of some keys lie to a watermark; null where there is none. */
 type Lateness = (keys: string[][]) => Promise<{ past: string; before: string; late: string | null } | null>;
 
+/** What a comparison tells besides what is shown of it. */
+export interface Compared {
+  /** rows of the left side, as exact text */
+  compared: string;
+  /** the keys of all rows that differ */
+  found: (string | null)[][];
+}
+
 interface Finding {
   /** differences after which the search stops */
   limit: number;
@@ -42,12 +50,11 @@ interface Finding {
 /**
  * Finds the rows by which two sides differ, moving checksums first and keys only where those differ. Ranges of a
  * whole-number key are read by its index; other keys are told apart by their hash.
- * @param rows the larger side's number of rows in the extent where it is known already
  */
-export async function compareRows(sides: Sides, extent: Extent, rows: bigint | null, lateness: Lateness | null): Promise<RowDifferences> {
+export async function compareRows(sides: Sides, extent: Extent, lateness: Lateness | null): Promise<RowDifferences & Compared> {
   const finding: Finding = { limit, found: [], checksums: 0, keysRead: 0, bytes: 0, complete: true };
-  const size = rows ?? (await largerCount(sides, extent));
-  await search(sides, extent, size, finding);
+  const [left, right] = await Promise.all([sides.left.count(extent), sides.right.count(extent)]);
+  await search(sides, extent, larger(left, right), finding);
   const listed = finding.found.slice(0, shown);
   const count = (kind: KeyDifference["kind"]) => finding.found.filter((entry) => entry.kind === kind).length;
   return {
@@ -62,6 +69,8 @@ export async function compareRows(sides: Sides, extent: Extent, rows: bigint | n
     keysRead: finding.keysRead,
     bytes: finding.bytes,
     causes: await causes(finding.found, lateness),
+    compared: String(left),
+    found: finding.found.map((entry) => entry.key),
   };
 }
 

@@ -31,6 +31,8 @@ export interface ProofSide {
   hashes(extent: Extent, buckets: Buckets, numbers: bigint[]): Promise<HashedRow[]>;
   /** key as JSON → the row */
   rowsByKey(keys: string[][]): Promise<Map<string, KeyedRow>>;
+  /** the slices that rows of some keys fall into */
+  slicesOf(keys: string[][]): Promise<(string | null)[]>;
   /** for each of some keys, whether there is a row of it by the database's own equality */
   present(keys: string[][]): Promise<boolean[]>;
 }

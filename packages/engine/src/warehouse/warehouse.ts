@@ -61,6 +61,8 @@ export interface WarehouseSnapshot {
   without(plan: LoadPlan): Promise<Without | null>;
   /** the target's rows as a side of a proof */
   side(plan: LoadPlan, without: Without | null): ProofSide;
+  /** the keys of the target's rows as a side of a proof; `existing`: its columns, where some may still be lacking */
+  keys(plan: LoadPlan, without: Without | null, existing: Dataset | null): ProofSide;
   close(): Promise<void>;
 }
 
@@ -83,8 +85,6 @@ export interface WarehouseSession extends WarehouseSnapshot {
   direct(plan: LoadPlan): Landing;
   /** Makes the stage; without a run's number one that only this session sees. */
   stage(plan: LoadPlan, run: number | null): Promise<Stage>;
-  /** the keys of the target's rows as a side of a proof; `existing`: its columns, where some may still be lacking */
-  keys(plan: LoadPlan, without: Without | null, existing: Dataset | null): ProofSide;
   /** the target's rows, those marked as gone left out; `existing`: its columns, where some may still be lacking */
   targetRows(plan: LoadPlan, existing: Dataset | null): Promise<bigint>;
   /** the server's estimate of the target's rows, without reading it */

@@ -1,10 +1,9 @@
 import { type ChildProcess, spawn } from "node:child_process";
-import { createWriteStream, existsSync, readFileSync, rmSync } from "node:fs";
+import { chmodSync, createWriteStream, existsSync, readFileSync, rmSync } from "node:fs";
 import { join } from "node:path";
 import { fileURLToPath } from "node:url";
 import { serve as listen, type ServerType } from "@hono/node-server";
 import pino from "pino";
-import { issuePass } from "../account/passes.ts";
 import { makeApp } from "../app.ts";
 import type { House } from "../context.ts";
 import { Queue } from "../jobs/queue.ts";
@@ -13,7 +12,6 @@ import { startScheduler } from "../jobs/scheduler.ts";
 import { workerName } from "../jobs/worker.ts";
 import { broadcast } from "../routes/events.ts";
 import { SettingError, type Settings, writePrivate } from "../settings.ts";
-import { PassRow, UserRow } from "../store/models.ts";
 import { Store } from "../store/store.ts";
 import { openDatabase } from "./database.ts";
 
@@ -109,7 +107,8 @@ export async function serve(settings: Settings, passHour: ((url: (database: stri
     undo.push(() => queue.close());
     const cluster = database.cluster;
     const house: House = { store, queue, settings, passHour: passHour && cluster ? () => passHour(cluster.url) : null };
-    const log = pino(pino.destination({ dest: join(settings.data, "server.log"), mkdir: true, sync: false }));
+    if (existsSync(join(settings.data, "server.log"))) chmodSync(join(settings.data, "server.log"), 0o600);
+    const log = pino(pino.destination({ dest: join(settings.data, "server.log"), mkdir: true, sync: false, mode: 0o600 }));
     const server = await bind(makeApp(house, log), settings);
     undo.push(() => new Promise((done) => {
       server.close(done);
@@ -134,11 +133,3 @@ export async function serve(settings: Settings, passHour: ((url: (database: stri
   }
 }
 
-/** Leaves a token for the command line in the data folder, made anew at each start so that an old copy is worthless. */
-export async function leaveToken(settings: Settings): Promise<void> {
-  const administrator = await UserRow.findOne({ where: { role: "administrator", active: true }, order: ["id"] });
-  if (!administrator) return;
-  const name = "this machine's command line";
-  await PassRow.destroy({ where: { kind: "token", name, userId: administrator.id } });
-  writePrivate(settings.data, "token", await issuePass(administrator.id, "token", name));
-}

@@ -1,11 +1,13 @@
 import type { ConnectionView } from "@undercoat/core/api/api";
 import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
+import { sameAddress } from "@undercoat/core/pipeline/address";
 import { connectionSchema, slug } from "@undercoat/core/pipeline/schema";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Source } from "@undercoat/engine/source/source";
 import { streamSSE } from "hono/streaming";
 import Joi from "joi";
-import { body, type Env, requires, routes } from "../context.ts";
+import { UniqueConstraintError } from "sequelize";
+import { body, type Env, requires, routes, signedIn } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { seal, unseal } from "../secret.ts";
 import { ConnectionRow, PipelineRow } from "../store/models.ts";
@@ -38,6 +40,19 @@ function parts({ password, name: _, ...settings }: Given): { settings: Connectio
   return { settings, password };
 }
 
+async function create(name: string, settings: ConnectionSettings, secret: string | null): Promise<ConnectionRow> {
+  return ConnectionRow.create({ name, settings, secret }).catch((error: unknown) => {
+    throw error instanceof UniqueConstraintError ? new HttpProblem(409, `A connection ${name} exists already`, { problems: [{ path: ["name"], message: "This name is taken" }] }) : error;
+  });
+}
+
+/** Which functions queries may call beside PostgreSQL's own is an administrator's to say. An editor who leaves the list out keeps it. */
+function listFunctions(c: Context<Env>, settings: ConnectionSettings, before: ConnectionSettings | undefined): void {
+  if (settings.functions === undefined && before?.functions) settings.functions = before.functions;
+  if (JSON.stringify(settings.functions ?? []) !== JSON.stringify(before?.functions ?? []) && signedIn(c).role !== "administrator")
+    throw new HttpProblem(403, "Only an administrator lists the functions that queries may call");
+}
+
 /** The source that the address names. */
 async function sourceOf(c: Context<Env>): Promise<Source> {
   const { name } = await found(c.req.param("name") ?? "");
@@ -57,8 +72,8 @@ export const connections = routes()
     const { store, settings: house } = c.get("house");
     const asked = await body<Given & { name: string }>(c, given.fork("name", (field) => field.required()));
     const { settings, password } = parts(asked);
-    if (await ConnectionRow.findByPk(asked.name)) throw new HttpProblem(409, `A connection ${asked.name} exists already`, { problems: [{ path: ["name"], message: "This name is taken" }] });
-    const row = await ConnectionRow.create({ name: asked.name, settings, secret: password === undefined ? null : seal(house.key, password, asked.name) });
+    listFunctions(c, settings, undefined);
+    const row = await create(asked.name, settings, password === undefined ? null : seal(house.key, password, asked.name));
     await store.tell({ kind: "changed", what: "connections" });
     return c.json(await view(row), 201);
   })
@@ -66,10 +81,10 @@ export const connections = routes()
     const { store, settings: house } = c.get("house");
     const row = await found(c.req.param("name"));
     const { settings, password } = parts(await body<Given>(c, given));
-    // Another address must not receive the stored password by mere editing.
-    const elsewhere = settings.host !== row.settings.host || settings.port !== row.settings.port;
-    if (elsewhere && password === undefined && row.secret !== null)
-      throw new HttpProblem(422, "Type the password again: the address has changed", { problems: [{ path: ["password"], message: "Type it again: the address has changed" }] });
+    // Another place must not receive the stored password by mere editing.
+    if (!sameAddress(settings, row.settings) && password === undefined && row.secret !== null)
+      throw new HttpProblem(422, "Type the password again: where it goes has changed", { problems: [{ path: ["password"], message: "Type it again: the address, database, user or TLS has changed" }] });
+    listFunctions(c, settings, row.settings);
     await row.update({ settings, ...(password === undefined ? {} : { secret: seal(house.key, password, row.name) }) });
     await store.tell({ kind: "changed", what: "connections" });
     return c.json(await view(row));
@@ -78,9 +93,8 @@ export const connections = routes()
     const { store, settings: house } = c.get("house");
     const row = await found(c.req.param("name"));
     const { name } = await body<{ name: string }>(c, Joi.object({ name: slug.required() }));
-    if (await ConnectionRow.findByPk(name)) throw new HttpProblem(409, `A connection ${name} exists already`, { problems: [{ path: ["name"], message: "This name is taken" }] });
     const secret = row.secret === null ? null : seal(house.key, unseal(house.key, row.secret, row.name), name);
-    const copy = await ConnectionRow.create({ name, settings: row.settings, secret });
+    const copy = await create(name, row.settings, secret);
     await store.tell({ kind: "changed", what: "connections" });
     return c.json(await view(copy), 201);
   })
@@ -98,8 +112,7 @@ export const connections = routes()
     const { warehouse, ...rest } = asked;
     const { settings, password } = parts(rest);
     const stored = asked.name ? await ConnectionRow.findByPk(asked.name) : null;
-    const sameAddress = stored && stored.settings.host === settings.host && stored.settings.port === settings.port;
-    const known = password === undefined && sameAddress && stored.secret ? unseal(c.get("house").settings.key, stored.secret, stored.name) : "";
+    const known = password === undefined && stored?.secret && sameAddress(stored.settings, settings) ? unseal(c.get("house").settings.key, stored.secret, stored.name) : "";
     const source = sourceFor({ name: asked.name ?? "The server", settings, password: password ?? known });
     return streamSSE(c, async (stream) => {
       let telling: Promise<void> = Promise.resolve();

@@ -76,7 +76,7 @@ function loadView(row: RunLoadRow, proof: ProofRow | undefined): RunLoadView {
 
 export async function runView(row: RunRow): Promise<RunView> {
   const loads = await RunLoadRow.findAll({ where: { runId: row.id }, order: ["id"] });
-  const proofs = await ProofRow.findAll({ where: { runId: row.id }, attributes: ["id", "verdict", "figures", "sliceCount", "agreeing", "whole", "without", "trouble"] });
+  const proofs = await ProofRow.findAll({ where: { runId: row.id }, attributes: ["id", "verdict", "depth", "how", "cells", "figures", "sliceCount", "agreeing", "whole", "without", "trouble"] });
   const [summary] = await summaries([row]);
   if (!summary) throw notFound(`run ${row.id}`);
   return { ...summary, scope: row.scope, loads: loads.map((load) => loadView(load, proofs.find((proof) => proof.id === load.proofId))) };

@@ -40,7 +40,8 @@ ALTER TABLE proofs ADD COLUMN without text, ADD COLUMN trouble text;`);
     async up({ context }: { context: QueryInterface }): Promise<void> {
       await context.sequelize.query(`
 ALTER TABLE proofs ADD COLUMN depth text NOT NULL DEFAULT 'figures', ADD COLUMN how text NOT NULL DEFAULT 'source', ADD COLUMN cells json;
-ALTER TABLE slices ADD COLUMN depth text NOT NULL DEFAULT 'figures', ADD COLUMN cells_at timestamptz;`);
+ALTER TABLE slices ADD COLUMN depth text NOT NULL DEFAULT 'figures', ADD COLUMN cells_at timestamptz;
+ALTER TABLE passes DROP CONSTRAINT passes_kind_check, ADD CHECK (kind IN ('session', 'token', 'link', 'setup')), ALTER COLUMN user_id DROP NOT NULL;`);
     },
   },
 ];

@@ -17,12 +17,12 @@ export class UserRow extends StoredRow<UserRow> {
   declare active: CreationOptional<boolean>;
 }
 
-/** Anything that signs somebody in: a browser's session, a command line's token, a link that works once. */
+/** Anything that signs somebody in: a browser's session, a command line's token, a link that works once; or the link that makes the first account, whose user is null. */
 export class PassRow extends StoredRow<PassRow> {
   declare id: CreationOptional<number>;
-  declare kind: "session" | "token" | "link";
+  declare kind: "session" | "token" | "link" | "setup";
   declare hash: string;
-  declare userId: number;
+  declare userId: number | null;
   declare name: string | null;
   declare createdAt: CreationOptional<Date>;
   declare lastUsedAt: Date | null;
@@ -151,7 +151,7 @@ export function bindModels(sequelize: Sequelize): void {
   const bind = <M extends Model>(model: ModelStatic<M>, tableName: string, attributes: ModelAttributes<M, M["_attributes"]>) =>
     model.init(own(attributes), { sequelize, tableName, underscored: true, timestamps: false });
   bind<UserRow>(UserRow, "users", { id: serial, login: text, name: text, role: text, password: optionalText, active: flag });
-  bind<PassRow>(PassRow, "passes", { id: serial, kind: text, hash: text, userId: number, name: optionalText, createdAt: time, lastUsedAt: time, expiresAt: time });
+  bind<PassRow>(PassRow, "passes", { id: serial, kind: text, hash: text, userId: optionalNumber, name: optionalText, createdAt: time, lastUsedAt: time, expiresAt: time });
   bind<ConnectionRow>(ConnectionRow, "connections", { name: { ...text, primaryKey: true }, settings: json, secret: optionalText });
   bind<PipelineRow>(PipelineRow, "pipelines", { name: { ...text, primaryKey: true }, title: text, definition: json, nextAt: time, updatedAt: time });
   bind<RunRow>(RunRow, "runs", {

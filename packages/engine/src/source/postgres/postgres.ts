@@ -109,7 +109,7 @@ export class PostgresSource implements Source {
     const session = await Session.open(this.credentials, { application, readOnly: true, signal });
     try {
       await after;
-      if (from && (from.query || from.where || from.rows)) await session.guard(from.rows === "visible" ? "on" : "off");
+      if (from?.rows === "visible") await session.guard("on");
       await beginLocked(session, beginSnapshot, from ? await tablesRead(from) : [], waiting);
       return new PostgresSnapshot(session);
     } catch (error) {

@@ -18,7 +18,6 @@ export class InsideSnapshot extends PostgresSnapshot {
   }
 
   override async describe(from: From): Promise<Dataset> {
-    if (from.query || from.where) await this.session.guard(from.rows === "visible" ? "on" : "off");
     const dataset = await super.describe(from);
     const { schema, table } = this.target;
     const own = [qualified(this.target), ...(schema === "public" ? [qualified(this.target).split(".")[1] ?? table] : [])];

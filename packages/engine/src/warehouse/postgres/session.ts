@@ -1,6 +1,6 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { From } from "@undercoat/core/pipeline/pipeline";
-import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
+import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { overallVerdict } from "@undercoat/core/proof/verdict";
 import type { LoadProof, Tally } from "@undercoat/core/run/run";
 import type { KnownColumn } from "@undercoat/core/shape/drift";
@@ -8,7 +8,6 @@ import { keeps } from "@undercoat/core/sql/convert";
 import * as house from "@undercoat/core/sql/house";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
 import * as reject from "@undercoat/core/sql/reject";
-import { keysOf, targetRelation } from "@undercoat/core/sql/relation";
 import { beginInside } from "@undercoat/core/sql/session";
 import * as stage from "@undercoat/core/sql/stage";
 import * as target from "@undercoat/core/sql/target";
@@ -16,12 +15,10 @@ import { holds, shortType } from "@undercoat/core/sql/type";
 import { LoadFailure } from "../../failure.ts";
 import { arrayText } from "../../postgres/array.ts";
 import { beginLocked, tablesRead } from "../../postgres/lock.ts";
-import { PostgresSide } from "../../postgres/side.ts";
-import type { ProofSide } from "../../proof/side.ts";
 import type { Snapshot } from "../../source/source.ts";
 import type { Landing, RejectedRows, Stage, Told, Waiting, WarehouseSession } from "../warehouse.ts";
 import { InsideSnapshot } from "./inside.ts";
-import { PostgresWarehouseSnapshot } from "./snapshot.ts";
+import { lacking, PostgresWarehouseSnapshot } from "./snapshot.ts";
 import { PostgresLanding, PostgresStage } from "./stage.ts";
 
 /** Up to so many rejected rows are read again by their keys, which an index serves; more by their hashes. */
@@ -102,10 +99,6 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
     return landing;
   }
 
-  keys(plan: LoadPlan, without: Without | null, existing: Dataset | null): ProofSide {
-    return new PostgresSide(this.session, keysOf(targetRelation(plan, without, null, lacking(plan, existing))));
-  }
-
   async targetRows(plan: LoadPlan, existing: Dataset | null): Promise<bigint> {
     return BigInt((await this.session.one(target.countTarget(plan, lacking(plan, existing)))).rows ?? "0");
   }
@@ -167,12 +160,6 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
     for (const landing of this.landings) await landing.close();
     await super.close();
   }
-}
-
-/** The columns that the target is yet to get. */
-function lacking(plan: LoadPlan, existing: Dataset | null): Set<string> {
-  const there = new Set(existing?.columns.map((column) => column.name));
-  return new Set(existing ? [...plan.read.columns, ...target.marker(plan)].map((column) => column.name).filter((name) => !there.has(name)) : []);
 }
 
 /** A column that stands in the target with another type would change values on their way; it is refused with both types named. */

@@ -72,7 +72,7 @@ async function attempt(work: Attempt): Promise<Sieved> {
     told(`${grouped(rejected)} row${rejected === "1" ? "" : "s"} rejected: ${reasonWords(reasons)}`);
     refuseTooMany(plan, reasons, rejected, read);
   }
-  const counted = await countBreaches(session, plan, stage);
+  const counted = await countBreaches(work);
   for (const { rule, rows } of counted) if (rows !== "0") told(`${grouped(rows)} row${rows === "1" ? "" : "s"} break the rule “${rule}”, which only counts`);
   return { rejected, reasons: reasons.map(({ stops: _, ...reason }) => reason), counted, rows: await place(work, faulty) };
 }
@@ -98,10 +98,11 @@ async function reasonsOf(session: Session): Promise<(Reason & { stops: boolean }
   }));
 }
 
-async function countBreaches(session: Session, plan: LoadPlan, stage: TableName) {
+async function countBreaches({ session, plan, stage, every }: Attempt) {
   const asked = shape.countBreaches(plan, stage);
   if (!asked) return [];
-  const row = await session.one(asked.sql);
+  if (every) await session.query(shape.createCounts(plan, stage, asked.rules));
+  const row = await session.one(every ? shape.countBreachesOneByOne(stage, asked.rules) : asked.sql);
   return asked.rules.map((rule, at) => ({ rule: rule.name, rows: row[`c${at}`] ?? "0" }));
 }
 

@@ -5,13 +5,20 @@ import type { KnownColumn } from "@undercoat/core/shape/drift";
 import * as house from "@undercoat/core/sql/house";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { openRejected } from "@undercoat/core/sql/reject";
-import { targetRelation } from "@undercoat/core/sql/relation";
+import { keysOf, targetRelation } from "@undercoat/core/sql/relation";
+import { marker } from "@undercoat/core/sql/target";
 import { LoadFailure } from "../../failure.ts";
 import { admitCasts, admitRules, expressionTypes, findDataset } from "../../postgres/describe.ts";
 import type { Session } from "../../postgres/session.ts";
 import { PostgresSide } from "../../postgres/side.ts";
 import type { ProofSide } from "../../proof/side.ts";
 import type { Known, LoadPlace, WarehouseSnapshot } from "../warehouse.ts";
+
+/** The columns that the target is yet to get. */
+export function lacking(plan: LoadPlan, existing: Dataset | null): Set<string> {
+  const there = new Set(existing?.columns.map((column) => column.name));
+  return new Set(existing ? [...plan.read.columns, ...marker(plan)].map((column) => column.name).filter((name) => !there.has(name)) : []);
+}
 
 /** More rejected rows than this can't be left out of a proof one by one. */
 const mostLeftOut = 1_000_000;
@@ -58,6 +65,10 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
 
   side(plan: LoadPlan, without: Without | null): ProofSide {
     return new PostgresSide(this.session, targetRelation(plan, without));
+  }
+
+  keys(plan: LoadPlan, without: Without | null, existing: Dataset | null): ProofSide {
+    return new PostgresSide(this.session, keysOf(targetRelation(plan, without, null, lacking(plan, existing))));
   }
 
   close(): Promise<void> {

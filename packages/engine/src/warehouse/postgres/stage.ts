@@ -114,8 +114,8 @@ class PostgresSifted implements Sifted {
   }
 
   async touched(): Promise<"all" | (string | null)[]> {
-    if (!this.plan.prove.slicing) return "all";
     const rows = await this.session.query(target.touchedSlices(this.plan, this.sieved.rows));
+    if (!this.plan.prove.slicing) return rows.length ? "all" : [];
     return rows.length > target.mostSlices ? "all" : rows.map((row) => row.slice ?? null);
   }
 
