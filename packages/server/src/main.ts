@@ -2,7 +2,7 @@ import { spawn } from "node:child_process";
 import { existsSync, openSync, readFileSync, rmSync } from "node:fs";
 import { join } from "node:path";
 import { fileURLToPath } from "node:url";
-import { Command } from "commander";
+import { Command, Option } from "commander";
 import { issuePass } from "./account/passes.ts";
 import { Client, CommandError } from "./cli/client.ts";
 import { applyCommand, exportCommand } from "./cli/project.ts";
@@ -71,7 +71,8 @@ async function start(withDemo: boolean, wait: boolean): Promise<number> {
     const ada = withDemo ? await UserRow.findOne({ where: { login: "ada" } }) : null;
     say(`Undercoat answers at ${serving.address}`);
     if (ada) say(`Sign in, once and within the hour: ${serving.address}/link#${await issuePass(ada.id, "link")}`);
-    else if ((await UserRow.count()) === 0) say("Open it and make the administrator's account.");
+    const setup = await (await import("./account/first.ts")).issueSetup();
+    if (setup) say(`Make the administrator's account, once and within the day: ${serving.address}/link#${setup}`);
     if (process.env.UNDERCOAT_READY) (await import("./settings.ts")).writePrivate(settings.data, "ready", serving.address);
     else say("Ctrl-C stops it.");
   } catch (error) {
@@ -139,8 +140,25 @@ program
   );
 program.command("stop").description("stop what start --wait or demo --wait left running").action(() => ending(stopRunning));
 program.command("worker").description("take runs from the product's database").action(() => ending(work));
-program.command("apply <file>").description("create or update what a project file names").option("--json").action((file, { json }) => ending(() => applyCommand(Client.fromEnvironment(), file, Boolean(json))));
+program.command("apply <file>").description("create or update what a project file names").option("--check", "say what would change, and change nothing").option("--json").action((file, { json, check }) => ending(() => applyCommand(Client.fromEnvironment(), file, { json: Boolean(json), check: Boolean(check) })));
 program.command("export [pipeline]").description("write the project file, without secrets").option("--json").action((pipeline, { json }) => ending(() => exportCommand(Client.fromEnvironment(), pipeline, Boolean(json))));
+program
+  .command("account <login>")
+  .description("make an account on this machine, or print a sign-in link for one; the first is an administrator")
+  .option("--name <name>", "its name, as others see it")
+  .addOption(new Option("--role <role>", "what it may do").choices(["viewer", "editor", "administrator"]))
+  .option("--password-stdin", "read its password from standard input")
+  .option("--json", "print one JSON document")
+  .action((login, { name, role, passwordStdin, json }) =>
+    ending(async () => {
+      const { account } = await import("./process/account.ts");
+      const password = passwordStdin ? readFileSync(0, "utf8").replace(/\r?\n$/, "") : null;
+      const { made, role: given, link } = await account(readSettings(), { login, name, role, password });
+      if (json) say(JSON.stringify({ login, made, role: given, link }));
+      else say(`${made ? `${login} is made, ${given === "viewer" ? "a viewer" : given === "editor" ? "an editor" : "an administrator"}.` : `${login} has an account.`}\nSign in, once and within the hour: ${link}`);
+      return 0;
+    }),
+  );
 const collect = (value: string, before: string[] = []) => [...before, value];
 const runLike = (name: string, description: string) =>
   program

@@ -1,3 +1,4 @@
+import { issueSetup } from "@undercoat/server/account/first";
 import { readdirSync, readFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, inject, test } from "vitest";
@@ -22,8 +23,10 @@ describe("an unsigned visitor", () => {
     expect((await visitor("GET", "/session")).body).toMatchObject({ user: null, needsSetup: false });
   });
 
-  test("can't make a second administrator", async () => {
-    expect((await test_.as(null)("POST", "/session/setup", { login: "eve", name: "Eve", password: "a long password" })).status).toBe(409);
+  test("can't make an administrator without the printed link, nor a second one", async () => {
+    const asked = (token: string) => test_.as(null)("POST", "/session/setup", { token, login: "eve", name: "Eve", password: "a long password" });
+    expect((await asked("guessed")).status).toBe(409);
+    expect(await issueSetup()).toBeNull();
   });
 
   test("signs in with a cookie that scripts can't read, and after five wrong tries has to wait", async () => {

@@ -99,7 +99,7 @@ afterAll(async () => {
 
 describe("a new installation", () => {
   test("waits for its first account, keeps its secrets to itself and lets nobody in", async () => {
-    expect(printed).toContain("make the administrator's account");
+    expect(printed).toContain("Make the administrator's account");
     for (const name of ["key", "address", "pid"]) expect(statSync(join(data, name)).mode & 0o777).toBe(0o600);
     expect((await command("run", "trips")).err).toContain("No token is known");
     const address = readFileSync(join(data, "address"), "utf8");
@@ -107,8 +107,29 @@ describe("a new installation", () => {
     const policy = page.headers.get("content-security-policy") ?? "";
     expect(policy).toMatch(/script-src 'self';.*style-src 'self' 'nonce-[\w+/=]+'/);
     expect(await page.text()).toContain(/nonce-([\w+/=]+)/.exec(policy)?.[1] ?? "no nonce");
-    const made = await fetch(`${address}/api/session/setup`, { method: "POST", headers: { Origin: address, "Content-Type": "application/json" }, body: JSON.stringify({ login: "ada", name: "Ada", password: "a long password" }) });
-    expect(made.status).toBe(200);
+    const token = /link#(\S+)/.exec(printed)?.[1] ?? "";
+    const setup = (body: object) => fetch(`${address}/api/session/setup`, { method: "POST", headers: { Origin: address, "Content-Type": "application/json" }, body: JSON.stringify(body) });
+    const account = { login: "ada", name: "Ada", password: "a long password" };
+    expect((await setup(account)).status).toBe(422);
+    expect((await setup({ ...account, token: "guessed" })).status).toBe(409);
+    // Of five who hold the link at once, one makes the account.
+    const five = await Promise.all(Array.from({ length: 5 }, (_, n) => setup({ ...account, login: `ada${n}`, token })));
+    expect(five.filter((answer) => answer.status === 200)).toHaveLength(1);
+    expect(five.every((answer) => [200, 409, 429].includes(answer.status))).toBe(true);
+    // The command line works without a restart.
+    expect(JSON.parse((await command("export", "--json")).out).project).toContain("undercoat: 1");
+  });
+
+  test("makes accounts from the command line, and lets one in again by a link", async () => {
+    const made = await command("account", "ben", "--name", "Ben", "--role", "editor", "--json");
+    expect(JSON.parse(made.out)).toMatchObject({ login: "ben", made: true, role: "editor" });
+    const again = JSON.parse((await command("account", "ben", "--json")).out);
+    expect(again).toMatchObject({ made: false, role: "editor" });
+    const address = readFileSync(join(data, "address"), "utf8");
+    const enter = () => fetch(`${address}/api/session/link`, { method: "POST", headers: { Origin: address, "Content-Type": "application/json" }, body: JSON.stringify({ token: again.link.split("#")[1] }) });
+    expect((await (await enter()).json()).user).toMatchObject({ login: "ben", role: "editor" });
+    expect((await enter()).status).toBe(401);
+    expect((await command("account", "Not A Name")).err).toContain("sign-in name");
   });
 
   test("stopped and started again it leaves a token for the command line", async () => {

@@ -8,7 +8,7 @@ import { failureOf, isDataError, LoadFailure } from "../failure.ts";
 import { cellProofOf, proofOf, untouchedProof } from "../proof/figures.ts";
 import type { FiguresOfSide } from "../proof/side.ts";
 import type { Source } from "../source/source.ts";
-import type { Applied, Sifted, Warehouse } from "../warehouse/warehouse.ts";
+import type { Sifted, Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
 import { findGone, guardReplaced, sweep } from "./gone.ts";
 import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";

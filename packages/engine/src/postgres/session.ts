@@ -152,12 +152,17 @@ export class Session {
 
   /** A COPY … TO STDOUT as a byte stream; `rowCount` is known at its end. */
   async copyOut(text: string): Promise<Readable & { rowCount: number }> {
-    return this.attempt(async () => this.client.query(copyTo(text)) as CopyToStreamQuery as unknown as Readable & { rowCount: number });
+    return this.attempt(async () => this.placed(this.client.query(copyTo(text)) as CopyToStreamQuery as unknown as Readable & { rowCount: number }));
   }
 
   /** A COPY … FROM STDIN as a byte sink; `rowCount` is known when it has finished. */
   copyIn(text: string): Writable & { rowCount: number } {
-    return this.client.query(copyFrom(text)) as CopyStreamQuery;
+    return this.placed(this.client.query(copyFrom(text)) as CopyStreamQuery);
+  }
+
+  /** A stream whose errors name this connection. */
+  private placed<S extends Readable | Writable>(stream: S): S {
+    return stream.on("error", (error) => named(error, this.place)) as S;
   }
 
   async close(): Promise<void> {

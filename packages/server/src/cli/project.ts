@@ -9,7 +9,7 @@ function namedVariables(text: string): Record<string, string> {
   return Object.fromEntries(names.flatMap((name) => (process.env[name] === undefined ? [] : [[name, process.env[name] ?? ""]])));
 }
 
-export async function applyCommand(client: Client, file: string, json: boolean): Promise<number> {
+export async function applyCommand(client: Client, file: string, { json, check }: { json: boolean; check: boolean }): Promise<number> {
   let text: string;
   try {
     text = readFileSync(file, "utf8");
@@ -17,10 +17,11 @@ export async function applyCommand(client: Client, file: string, json: boolean):
     throw new CommandError(`${file} can't be read: ${(error as NodeJS.ErrnoException).code === "ENOENT" ? "there is no such file" : (error as Error).message}.`, 2);
   }
   try {
-    const { changes } = await client.ask<{ changes: Change[] }>("POST", "/api/project", { text, environment: namedVariables(text) });
+    const { changes } = await client.ask<{ changes: Change[] }>("POST", "/api/project", { text, environment: namedVariables(text), check });
     if (json) console.log(JSON.stringify({ changes }));
     else for (const { what, name, change } of changes) console.log(`${what} ${name}: ${change}`);
-    return 0;
+    // Only asked: something would change.
+    return check && changes.some(({ change }) => change !== "unchanged") ? 4 : 0;
   } catch (error) {
     const problems = error instanceof CommandError ? ((error.problem?.problems ?? null) as LocatedProblem[] | null) : null;
     if (!problems) throw error;

@@ -76,7 +76,7 @@ function bind(app: ReturnType<typeof makeApp>, settings: Settings): Promise<Serv
 }
 
 /** Another server on this data folder, if one lives. */
-function otherServer(settings: Settings): number | null {
+export function otherServer(settings: Settings): number | null {
   const file = join(settings.data, "pid");
   if (!existsSync(file)) return null;
   const pid = Number(readFileSync(file, "utf8"));

@@ -10,6 +10,7 @@ import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { WarehouseSnapshot } from "@undercoat/engine/warehouse/warehouse";
 import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { findRing } from "@undercoat/core/pipeline/order";
+import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import { loadOrder } from "../jobs/order.ts";
 
 /** Where a definition's connections are looked up: the store, or a project file laid over it. */
@@ -17,7 +18,7 @@ export interface ConnectionBook {
   connectionNames(): Promise<string[]>;
   credentials(name: string): Promise<Credentials>;
   /** the tables that all pipelines write, those not run yet too */
-  targets(): Promise<string[]>;
+  targets(): Promise<{ pipeline: string; warehouse: string; table: string }[]>;
 }
 
 /**
@@ -31,17 +32,22 @@ export async function definitionProblems(book: ConnectionBook, name: string, def
   const found: Problem[] = [];
   if (!known.has(definition.warehouse)) found.push({ path: ["warehouse"], message: `There is no connection ${definition.warehouse}` });
   const targets = new Map<string, string>();
+  const written = await book.targets();
+  const others = new Map(written.filter((entry) => entry.pipeline !== name && entry.warehouse === definition.warehouse).map((entry) => [plainName(entry.table), entry.pipeline]));
   for (const [load, { from, into }] of Object.entries(definition.loads)) {
     if (!known.has(from.connection)) found.push({ path: ["loads", load, "from", "connection"], message: `There is no connection ${from.connection}` });
-    const other = targets.get(into.table);
+    const table = plainName(into.table);
+    const other = targets.get(table);
     if (other) found.push({ path: ["loads", load, "into", "table"], message: `${into.table} is written by ${other} too; one table has one load` });
-    targets.set(into.table, load);
+    const elsewhere = others.get(table);
+    if (elsewhere) found.push({ path: ["loads", load, "into", "table"], message: `${into.table} is written by the pipeline ${elsewhere} too; one table has one load` });
+    targets.set(table, load);
   }
   if (found.length) return found;
   const waits = await loadOrder(definition, (connection) => book.credentials(connection));
   const ring = findRing(waits);
   if (ring) return [{ path: ["loads", ring[0] ?? "", "from"], message: `${ring.join(", ")} read what each other write, so none of them could be the first` }];
-  const toCome = new Set([...(await book.targets()), ...Object.values(definition.loads).map(({ into }) => into.table)]);
+  const toCome = new Set([...written.map((entry) => entry.table), ...Object.values(definition.loads).map(({ into }) => into.table)]);
   const desk = new Desk(book);
   try {
     for (const [load, { from }] of Object.entries(definition.loads)) {
@@ -54,6 +60,9 @@ export async function definitionProblems(book: ConnectionBook, name: string, def
   }
   return found;
 }
+
+/** A table's name in one spelling. */
+const plainName = (table: string) => formatTableName(parseTableName(table));
 
 /** Snapshots of sources and warehouses, one a connection for as many questions as are asked; null where one can't be reached. */
 class Desk {

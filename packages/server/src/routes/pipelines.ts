@@ -8,8 +8,9 @@ import { nextTimes } from "@undercoat/core/schedule/schedule";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import Joi from "joi";
-import { Op, type Transaction } from "sequelize";
-import { body, requires, routes, signedIn } from "../context.ts";
+import { Op, type Transaction, UniqueConstraintError } from "sequelize";
+import type { Context } from "hono";
+import { body, type Env, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
 import { HttpProblem, notFound, problemAt } from "../problem.ts";
 import { PipelineRow, RunRow, SliceRow } from "../store/models.ts";
@@ -47,11 +48,27 @@ async function fullView(store: Store, row: PipelineRow): Promise<PipelineView> {
   return view(row, last ? ((await summaries([last]))[0] ?? null) : null);
 }
 
-/** Writes a definition and reckons its next time; loads it no longer has lose their marks. */
-export async function savePipeline(store: Store, name: string, definition: Pipeline, transaction?: Transaction): Promise<PipelineRow> {
+/** How a definition is written: over the version that was read (`before`), as a new one (null), or over whatever stands there. */
+interface Saving {
+  transaction?: Transaction;
+  before?: Date | null;
+}
+
+/** Writes a definition and reckons its next time; loads it no longer has lose their marks. @throws HttpProblem 409 where another came first */
+export async function savePipeline(store: Store, name: string, definition: Pipeline, { transaction, before }: Saving = {}): Promise<PipelineRow> {
   const next = definition.schedule ? nextTimes(definition.schedule, Date.now())[0] : undefined;
-  const values = { name, title: definition.title, definition, nextAt: next === undefined ? null : new Date(next), updatedAt: new Date() };
-  const [row] = await PipelineRow.upsert(values, { transaction });
+  // Two saves in one millisecond are still two versions.
+  const updatedAt = new Date(Math.max(Date.now(), (before?.getTime() ?? 0) + 1));
+  const values = { name, title: definition.title, definition, nextAt: next === undefined ? null : new Date(next), updatedAt };
+  if (before) {
+    const [saved] = await PipelineRow.update(values, { where: { name, updatedAt: before }, transaction });
+    if (saved === 0) throw new HttpProblem(409, "Somebody else has changed this pipeline meanwhile", { hint: "Open it again; your change has not been saved." });
+  } else if (before === null) {
+    await PipelineRow.create(values, { transaction }).catch((error: unknown) => {
+      throw error instanceof UniqueConstraintError ? new HttpProblem(409, `A pipeline ${name} exists already`, { problems: [{ path: ["name"], message: "This name is taken" }] }) : error;
+    });
+  } else await PipelineRow.upsert(values, { transaction });
+  const row = await PipelineRow.findByPk(name, { transaction, rejectOnEmpty: true });
   await SliceRow.destroy({ where: { pipeline: name, load: { [Op.notIn]: Object.keys(definition.loads) } }, transaction });
   await store.tell({ kind: "changed", what: "pipelines" });
   return row;
@@ -66,6 +83,31 @@ async function refuseProblems(store: Store, name: string, definition: Pipeline, 
 function changedLoads(before: Pipeline | null, after: Pipeline): string[] {
   if (!before || before.warehouse !== after.warehouse) return Object.keys(after.loads);
   return Object.keys(after.loads).filter((name) => JSON.stringify(before.loads[name]) !== JSON.stringify(after.loads[name]));
+}
+
+/** True where a definition asks of one load what the saved one does. */
+function sameLook(saved: Pipeline, asked: Pipeline, load: string): boolean {
+  return saved.warehouse === asked.warehouse && JSON.stringify(saved.loads[load]) === JSON.stringify(asked.loads[load]);
+}
+
+/** Viewers look at what has been saved; SQL of somebody's own is an editor's. `name`: of the pipeline; any where null. */
+async function refuseUnsaved(c: Context<Env>, name: string | null, same: (saved: Pipeline) => boolean): Promise<void> {
+  if (signedIn(c).role !== "viewer") return;
+  const saved = await PipelineRow.findAll({ where: name === null ? {} : { name } });
+  if (!saved.some((row) => same(row.definition))) throw new HttpProblem(403, "What has not been saved is an editor's to look at", { hint: "Ask for the role editor." });
+}
+
+/** A look at rows ends after so long. */
+const lookSeconds = 30;
+const looks = new Map<number, AbortController>();
+
+/** The signal of a person's look: it ends when the page leaves, when time is up, and when the same person begins another. */
+function looking(user: number, page: AbortSignal): { signal: AbortSignal; done(): void } {
+  looks.get(user)?.abort();
+  const own = new AbortController();
+  looks.set(user, own);
+  const done = () => void (looks.get(user) === own && looks.delete(user));
+  return { signal: AbortSignal.any([own.signal, page, AbortSignal.timeout(lookSeconds * 1000)]), done };
 }
 
 const scope = Joi.alternatives(
@@ -109,9 +151,8 @@ export const pipelines = routes()
   .post("/", requires("editor"), async (c) => {
     const { store } = c.get("house");
     const { name, definition } = await body<{ name: string; definition: Pipeline }>(c, Joi.object({ name: slug.required(), definition: Joi.object().required() }));
-    if (await PipelineRow.findByPk(name)) throw new HttpProblem(409, `A pipeline ${name} exists already`, { problems: [{ path: ["name"], message: "This name is taken" }] });
     await refuseProblems(store, name, definition);
-    return c.json(await fullView(store, await savePipeline(store, name, definition)), 201);
+    return c.json(await fullView(store, await savePipeline(store, name, definition, { before: null })), 201);
   })
   .put("/:name", requires("editor"), async (c) => {
     const { store } = c.get("house");
@@ -119,14 +160,14 @@ export const pipelines = routes()
     const { definition, updatedAt } = await body<{ definition: Pipeline; updatedAt?: string }>(c, Joi.object({ definition: Joi.object().required(), updatedAt: Joi.string() }));
     if (updatedAt && updatedAt !== row.updatedAt.toISOString()) throw new HttpProblem(409, "Somebody else has changed this pipeline meanwhile", { hint: "Open it again; your change has not been saved." });
     await refuseProblems(store, row.name, definition, changedLoads(row.definition, definition));
-    return c.json(await fullView(store, await savePipeline(store, row.name, definition)));
+    return c.json(await fullView(store, await savePipeline(store, row.name, definition, { before: row.updatedAt })));
   })
   .put("/:name/schedule", requires("editor"), async (c) => {
     const { store } = c.get("house");
     const row = await found(c.req.param("name"));
     const { schedule } = await body<{ schedule: Pipeline["schedule"] | null }>(c, Joi.object({ schedule: scheduleSchema.allow(null).required() }));
     const { schedule: _, ...rest } = row.definition;
-    return c.json(await fullView(store, await savePipeline(store, row.name, schedule ? { ...rest, schedule } : rest)));
+    return c.json(await fullView(store, await savePipeline(store, row.name, schedule ? { ...rest, schedule } : rest, { before: row.updatedAt })));
   })
   .post("/times", async (c) => {
     const schedule = await body<NonNullable<Pipeline["schedule"]>>(c, scheduleSchema);
@@ -181,6 +222,7 @@ export const pipelines = routes()
   })
   .post("/columns", requires("viewer"), async (c) => {
     const asked = await body<{ from: Load["from"]; warehouse: string; table: string }>(c, Joi.object({ from: Joi.object().required(), warehouse: slug.required(), table: Joi.string().required() }));
+    await refuseUnsaved(c, null, (saved) => saved.warehouse === asked.warehouse && Object.values(saved.loads).some((load) => load.into.table === asked.table && JSON.stringify(load.from) === JSON.stringify(asked.from)));
     return c.json(await columnsOfBoth(c.get("house").store, asked.from, asked.warehouse, asked.table));
   })
   .post("/preview", requires("viewer"), async (c) => {
@@ -191,8 +233,14 @@ export const pipelines = routes()
     const load = asked.definition.loads?.[asked.load];
     const problem = load ? loadSchema.validate(load, { convert: false }).error?.message : `There is no load ${asked.load}`;
     if (!load || problem) throw new HttpProblem(422, problem ?? "The load is wrong");
-    const preview = await previewLoad(c.get("house").store, asked.pipeline, asked.definition, asked.load, load as Load, asked.limit ?? 30).catch((error) => {
+    await refuseUnsaved(c, asked.pipeline, (saved) => sameLook(saved, asked.definition, asked.load));
+    const { signal, done } = looking(signedIn(c).id, c.req.raw.signal);
+    try {
+      return c.json(await previewLoad(c.get("house").store, asked.pipeline, asked.definition, asked.load, load as Load, asked.limit ?? 30, signal));
+    } catch (error) {
+      if (signal.aborted) throw new HttpProblem(503, "Looking at the rows took too long, or was ended by a newer look", { hint: `A look ends after ${lookSeconds} seconds. A filter that an index serves makes it shorter.` });
       throw error instanceof PlanError ? new HttpProblem(422, error.message, { problems: [problemAt(error, ["loads", asked.load])] }) : error;
-    });
-    return c.json(preview);
+    } finally {
+      done();
+    }
   });

@@ -25,15 +25,15 @@ interface Look {
 
 const silent = { line: () => undefined, phase: () => undefined, progress: () => undefined, waiting: () => undefined };
 
-async function look(store: Store, name: string, pipeline: Pipeline, loadName: string, load: Load, limit: number, warehouse: WarehouseSnapshot | null): Promise<Look> {
+async function look(store: Store, name: string, pipeline: Pipeline, loadName: string, load: Load, limit: number, warehouse: WarehouseSnapshot | null, signal: AbortSignal): Promise<Look> {
   const source = sourceFor(await store.credentials(load.from.connection));
   if (warehouse && (load.columns || load.rules)) {
     const into = warehouseFor(await store.credentials(pipeline.warehouse));
-    const seen = await lookAtShape({ pipelineName: name, pipeline, load: loadName }, limit, source, into, silent, AbortSignal.timeout(30_000));
+    const seen = await lookAtShape({ pipelineName: name, pipeline, load: loadName }, limit, source, into, silent, signal);
     const rows = seen.rows.map((row) => Object.fromEntries(seen.plan.read.columns.map((column, at) => [column.name, row[at] ?? null])));
     return { ...seen, plan: seen.planned.plan, rows };
   }
-  const snapshot = await source.snapshot("undercoat preview");
+  const snapshot = await source.snapshot("undercoat preview", { from: load.from, signal });
   try {
     const planned = await planFor({ pipelineName: name, pipeline, load: loadName }, { source: snapshot, warehouse });
     const { plan } = planned;
@@ -92,14 +92,14 @@ async function lateness(store: Store, pipeline: string, load: string, plan: Load
 }
 
 /** The latest rows as a load would write them, each beside the warehouse's row of the same key, and those it would turn away. */
-export async function previewLoad(store: Store, name: string, definition: Pipeline, loadName: string, load: Load, limit: number): Promise<Preview> {
+export async function previewLoad(store: Store, name: string, definition: Pipeline, loadName: string, load: Load, limit: number, signal: AbortSignal): Promise<Preview> {
   const pipeline: Pipeline = { ...definition, loads: { [loadName]: load } };
   const warehouse = await store
     .credentials(definition.warehouse)
-    .then((credentials) => warehouseFor(credentials).snapshot("undercoat preview"))
+    .then((credentials) => warehouseFor(credentials).snapshot("undercoat preview", { signal }))
     .catch(() => null);
   try {
-    const seen = await look(store, name, pipeline, loadName, load, limit, warehouse);
+    const seen = await look(store, name, pipeline, loadName, load, limit, warehouse, signal);
     const { plan, planned, watermark } = seen;
     const held = await heldRows(seen, warehouse);
     const beside = (row: Values): PreviewRow => {

@@ -1,8 +1,9 @@
+import { sameAddress } from "@undercoat/core/pipeline/address";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { locate, type Project, readProject, writeProject } from "@undercoat/core/pipeline/project";
 import type { Problem } from "@undercoat/core/pipeline/schema";
 import Joi from "joi";
-import { body, requires, routes } from "../context.ts";
+import { body, requires, routes, signedIn } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { seal } from "../secret.ts";
 import { ConnectionRow, PipelineRow } from "../store/models.ts";
@@ -36,7 +37,7 @@ function givenConnections(project: Project, environment: Record<string, string>)
 }
 
 /** The stored connections with the file's laid over them. */
-async function laidOver(store: Store, given: GivenConnection[], written: string[]): Promise<{ book: ConnectionBook; problems: Problem[]; changes: Change[] }> {
+async function laidOver(store: Store, given: GivenConnection[], written: { pipeline: string; warehouse: string; table: string }[]): Promise<{ book: ConnectionBook; problems: Problem[]; changes: Change[] }> {
   const problems: Problem[] = [];
   const changes: Change[] = [];
   const known = new Map<string, { name: string; settings: ConnectionSettings; password: string }>();
@@ -48,15 +49,14 @@ async function laidOver(store: Store, given: GivenConnection[], written: string[
       changes.push({ what: "connection", name, change: "created" });
       continue;
     }
-    const moved = row.settings.host !== settings.host || row.settings.port !== settings.port;
-    if (moved && password === undefined && row.secret !== null) problems.push({ path: ["connections", name], message: "The address changes, so the password must be given again" });
+    if (!sameAddress(row.settings, settings) && password === undefined && row.secret !== null) problems.push({ path: ["connections", name], message: "The address, database, user or TLS changes, so the password must be given again" });
     const same = canonical(row.settings) === canonical(settings) && (password === undefined || password === stored.password);
     changes.push({ what: "connection", name, change: same ? "unchanged" : "updated" });
   }
   const book: ConnectionBook = {
     connectionNames: async () => [...(await store.connectionNames()), ...known.keys()],
     credentials: async (name) => known.get(name) ?? store.credentials(name),
-    targets: async () => [...(await store.targets()), ...written],
+    targets: async () => [...(await store.targets()).filter((entry) => !written.some(({ pipeline }) => pipeline === entry.pipeline)), ...written],
   };
   return { book, problems, changes };
 }
@@ -66,7 +66,7 @@ export const project = routes()
   .use(requires("viewer"))
   .post("/", requires("editor"), async (c) => {
     const { store, settings } = c.get("house");
-    const asked = await body<{ text: string; environment?: Record<string, string> }>(c, Joi.object({ text: Joi.string().max(5_000_000).required(), environment: Joi.object().pattern(Joi.string(), Joi.string().allow("")) }));
+    const asked = await body<{ text: string; environment?: Record<string, string>; check?: boolean }>(c, Joi.object({ check: Joi.boolean(), text: Joi.string().max(5_000_000).required(), environment: Joi.object().pattern(Joi.string(), Joi.string().allow("")) }));
     const refuse = (problems: Problem[]) => {
       if (problems.length) throw new HttpProblem(422, "The file is wrong", { problems: locate(asked.text, problems) });
     };
@@ -75,20 +75,25 @@ export const project = routes()
     const { given, problems: unset } = givenConnections(read, asked.environment ?? {});
     refuse(unset);
     const definitions = Object.entries(read.pipelines ?? {}).map(([name, entry]): [string, Pipeline] => [name, { ...entry, title: entry.title ?? name }]);
-    const { book, problems: misplaced, changes } = await laidOver(store, given, definitions.flatMap(([, { loads }]) => Object.values(loads).map(({ into }) => into.table)));
+    const { book, problems: misplaced, changes } = await laidOver(store, given, definitions.flatMap(([pipeline, { loads, warehouse }]) => Object.values(loads).map(({ into }) => ({ pipeline, warehouse, table: into.table }))));
     refuse(misplaced);
+    if (signedIn(c).role !== "administrator") {
+      const rows = new Map((await ConnectionRow.findAll()).map((row) => [row.name, row.settings.functions ?? []]));
+      const listing = given.find(({ name, settings: { functions = [] } }) => JSON.stringify(functions) !== JSON.stringify(rows.get(name) ?? []));
+      if (listing) throw new HttpProblem(403, `Only an administrator lists the functions that queries may call (${listing.name})`);
+    }
     for (const [name, definition] of definitions) refuse((await definitionProblems(book, name, definition)).map((problem) => ({ ...problem, path: ["pipelines", name, ...problem.path] })));
     await store.sequelize.transaction(async (transaction) => {
-      for (const { name, settings: connection, password } of given)
+      for (const { name, settings: connection, password } of asked.check ? [] : given)
         await ConnectionRow.upsert({ name, settings: connection, ...(password === undefined ? {} : { secret: seal(settings.key, password, name) }) } as ConnectionRow, { transaction, ...(password === undefined ? { fields: ["name", "settings"] } : {}) });
       for (const [name, definition] of definitions) {
         const row = await PipelineRow.findByPk(name, { transaction });
         const same = row !== null && JSON.stringify(row.definition) === JSON.stringify(definition);
-        if (!same) await savePipeline(store, name, definition, transaction);
+        if (!same && !asked.check) await savePipeline(store, name, definition, { transaction, before: row?.updatedAt ?? null });
         changes.push({ what: "pipeline", name, change: !row ? "created" : same ? "unchanged" : "updated" });
       }
     });
-    await store.tell({ kind: "changed", what: "connections" });
+    if (!asked.check) await store.tell({ kind: "changed", what: "connections" });
     return c.json({ changes });
   })
   .get("/", async (c) => {

@@ -47,9 +47,9 @@ export class Store {
     return (await ConnectionRow.findAll({ attributes: ["name"] })).map((row) => row.name);
   }
 
-  /** The tables that pipelines write. */
-  async targets(): Promise<string[]> {
-    return (await PipelineRow.findAll()).flatMap((row) => Object.values(row.definition.loads).map(({ into }) => into.table));
+  /** The tables that pipelines write, and where. */
+  async targets(): Promise<{ pipeline: string; warehouse: string; table: string }[]> {
+    return (await PipelineRow.findAll()).flatMap((row) => Object.values(row.definition.loads).map(({ into }) => ({ pipeline: row.name, warehouse: row.definition.warehouse, table: into.table })));
   }
 
   async query<T extends object>(sql: string, replacements: Record<string, unknown> = {}): Promise<T[]> {

@@ -2,15 +2,17 @@ import { Button, PasswordInput, TextInput } from "@mantine/core";
 import { useForm } from "@mantine/form";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { Me } from "@undercoat/core/api/api";
-import { useEffect } from "react";
+import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { api } from "../api/client.ts";
 import { Mark } from "../parts/Mark.tsx";
 import { ErrorNote } from "../parts/words.tsx";
 
-/** The way in: a one-time link, a name and password, or, on a new installation, the first account. */
-export default function Door({ needsSetup }: { needsSetup: boolean }) {
+/** The way in: a one-time link, a name and password, or, on a new installation, the first account by the link that was printed. */
+export default function Door({ needsSetup: noAccounts }: { needsSetup: boolean }) {
   const client = useQueryClient();
+  const [setup, setSetup] = useState<string | null>(null);
+  const needsSetup = setup !== null;
   const navigate = useNavigate();
   const form = useForm({
     initialValues: { login: "", name: "", password: "" },
@@ -23,8 +25,9 @@ export default function Door({ needsSetup }: { needsSetup: boolean }) {
       : {},
   });
   const enter = useMutation({
-    mutationFn: (how: { path: string; body: object }) => api.post<Me>(how.path, how.body),
-    onSuccess: (me) => {
+    mutationFn: (how: { path: string; body: { token?: string | null; [field: string]: unknown } }) => api.post<Me & { setup?: boolean }>(how.path, how.body),
+    onSuccess: (me, { body }) => {
+      if (me.setup) return setSetup(body.token ?? null);
       if (location.pathname === "/link") navigate("/", { replace: true });
       client.setQueryData(["me"], me);
     },
@@ -39,12 +42,12 @@ export default function Door({ needsSetup }: { needsSetup: boolean }) {
   }, [mutate]);
   return (
     <main className="door">
-      <form onSubmit={form.onSubmit(({ login, name, password }) => enter.mutate(needsSetup ? { path: "/session/setup", body: { login, name, password } } : { path: "/session", body: { login, password } }))}>
+      <form onSubmit={form.onSubmit(({ login, name, password }) => enter.mutate(needsSetup ? { path: "/session/setup", body: { token: setup, login, name, password } } : { path: "/session", body: { login, password } }))}>
         <div className="actions">
           <Mark state="proved" />
           <h1>Undercoat</h1>
         </div>
-        <p className="quiet">{needsSetup ? "Nobody has an account here yet. Make the administrator's." : "Every load proves itself. Sign in to see how things stand."}</p>
+        <p className="quiet">{needsSetup ? "Nobody has an account here yet. This one is the administrator's." : noAccounts ? "Nobody has an account here yet. Open the link that was printed when the server started, or make one with ./undercoat account." : "Every load proves itself. Sign in to see how things stand."}</p>
         <TextInput label="Sign-in name" autoComplete="username" required withAsterisk={false} autoFocus {...form.getInputProps("login")} />
         {needsSetup && <TextInput label="Your name" autoComplete="name" {...form.getInputProps("name")} />}
         <PasswordInput label="Password" autoComplete={needsSetup ? "new-password" : "current-password"} required withAsterisk={false} {...form.getInputProps("password")} />

@@ -1,25 +1,72 @@
-import { Button, TextInput } from "@mantine/core";
+import { Button, PasswordInput, Select, TextInput } from "@mantine/core";
+import { useForm } from "@mantine/form";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { TokenSummary } from "@undercoat/core/api/api";
 import { useState } from "react";
-import { api } from "../api/client.ts";
+import { ApiProblem, api } from "../api/client.ts";
 import { counted, moment } from "../parts/format.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 import { ErrorNote } from "../parts/words.tsx";
+import { useMe } from "./me.ts";
+
+/** How long a new token lasts. */
+const lasting = [
+  { value: "30", label: "30 days" },
+  { value: "90", label: "90 days" },
+  { value: "365", label: "a year" },
+  { value: "3650", label: "ten years" },
+];
+
+function PasswordForm() {
+  const form = useForm({ initialValues: { current: "", next: "" }, validate: { next: (value) => (value.length >= 10 ? null : "At least 10 characters") } });
+  const change = useMutation({
+    mutationFn: () => api.post("/session/password", form.values),
+    onSuccess: () => form.reset(),
+    onError: (failed) => {
+      if (failed instanceof ApiProblem) for (const problem of failed.problem.problems ?? []) form.setFieldError(String(problem.path[0]), problem.message);
+    },
+  });
+  return (
+    <section aria-labelledby="password">
+      <h2 id="password">Your password</h2>
+      <p className="quiet">Changing it ends your other sessions and tokens.</p>
+      <form className="actions" style={{ alignItems: "flex-start", margin: "10px 0 0" }} onSubmit={form.onSubmit(() => change.mutate())}>
+        <PasswordInput label="Now" description="Empty where you came by a link" autoComplete="current-password" w={260} {...form.getInputProps("current")} />
+        <PasswordInput label="From now on" description="At least 10 characters" autoComplete="new-password" w={260} {...form.getInputProps("next")} />
+        <Button type="submit" loading={change.isPending} mt={44}>
+          Change it
+        </Button>
+      </form>
+      {change.isSuccess && <p className="good">It is changed.</p>}
+      {!(change.error instanceof ApiProblem && change.error.problem.problems) && <ErrorNote error={change.error} />}
+    </section>
+  );
+}
 
 export default function TokensPage() {
   const client = useQueryClient();
+  const me = useMe();
   const [name, setName] = useState("");
+  const [days, setDays] = useState("365");
   const { data, error } = useQuery({ queryKey: ["tokens"], queryFn: () => api.get<TokenSummary[]>("/tokens") });
   const refresh = () => client.invalidateQueries({ queryKey: ["tokens"] });
-  const make = useMutation({ mutationFn: () => api.post<{ token: string }>("/tokens", { name }), onSuccess: () => { setName(""); refresh(); } });
+  const make = useMutation({
+    mutationFn: () => api.post<{ token: string }>("/tokens", { name, days: Number(days) }),
+    onSuccess: () => {
+      setName("");
+      refresh();
+    },
+  });
   const end = useMutation({ mutationFn: (id: number) => api.delete(`/tokens/${id}`), onSuccess: refresh });
+  const everybody = me.user.role === "administrator";
   return (
     <main className="page">
       <div className="head">
         <div>
           <h1>{data ? `${counted(data.length, "token")} for the command line` : "Command-line tokens"}</h1>
-          <p className="quiet">A token acts as you do. Set UNDERCOAT_URL to {location.origin} and UNDERCOAT_TOKEN to the token where you run undercoat.</p>
+          <p className="quiet">
+            A token acts as its owner does. Set UNDERCOAT_URL to {location.origin} and UNDERCOAT_TOKEN to the token where you run undercoat.{everybody ? " As an administrator you see everybody's." : ""}
+          </p>
         </div>
       </div>
       <ErrorNote error={error ?? make.error ?? end.error} />
@@ -32,6 +79,7 @@ export default function TokensPage() {
         }}
       >
         <TextInput label="What it is for" placeholder="nightly build" value={name} onChange={(event) => setName(event.currentTarget.value)} w={260} />
+        <Select label="It lasts" data={lasting} value={days} onChange={(value) => setDays(value ?? "365")} allowDeselect={false} w={130} />
         <Button type="submit" disabled={!name.trim()} loading={make.isPending}>
           Make a token
         </Button>
@@ -43,12 +91,14 @@ export default function TokensPage() {
         </div>
       )}
       {data && data.length > 0 && (
-        <table className="plain">
+        <table className="plain" style={{ marginBottom: 28 }}>
           <thead>
             <tr>
               <th>For</th>
+              {everybody && <th>Whose</th>}
               <th>Made</th>
               <th>Last used</th>
+              <th>Ends</th>
               <td />
             </tr>
           </thead>
@@ -56,8 +106,10 @@ export default function TokensPage() {
             {data.map((token) => (
               <tr key={token.id}>
                 <td>{token.name}</td>
+                {everybody && <td>{token.user}</td>}
                 <td>{moment(token.createdAt)}</td>
                 <td>{moment(token.lastUsedAt)}</td>
+                <td>{token.expiresAt ? moment(token.expiresAt) : "when you end it"}</td>
                 <td className="right">
                   <Button size="xs" variant="default" onClick={() => end.mutate(token.id)}>
                     End it
@@ -68,6 +120,7 @@ export default function TokensPage() {
           </tbody>
         </table>
       )}
+      <PasswordForm />
     </main>
   );
 }
