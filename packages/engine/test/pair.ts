@@ -8,6 +8,8 @@ import type { Credentials, Row } from "@undercoat/engine/connection/credentials"
 import { Session } from "@undercoat/engine/postgres/session";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
+import type { Failure } from "@undercoat/core/run/run";
+import { failureOf } from "@undercoat/engine/failure";
 import { inject } from "vitest";
 import { quiet } from "./quiet.ts";
 
@@ -22,6 +24,12 @@ export interface Pair {
   run(load: Load, options?: { scope?: Scope; report?: LoadReport; signal?: AbortSignal; load?: string; inside?: boolean }): Promise<LoadOutcome>;
   rehearse(load: Load, limit?: number, inside?: boolean): Promise<Rehearsal>;
   prove(load: Load, rows?: boolean): Promise<ProofOutcome>;
+  /** runs a load from another source */
+  from(other: Credentials, load: Load): Promise<LoadOutcome>;
+  /** a database of another locale, furnished by some SQL */
+  inLocale(locale: string, sql: string): Promise<Credentials>;
+  /** the same pair, its source read as another user; `told`: what a load that fails says */
+  as(user: { user: string; password: string }): { run(load: Load): Promise<LoadOutcome>; told(load: Load): Promise<Failure> };
   close(): Promise<void>;
 }
 
@@ -54,6 +62,22 @@ export async function makePair(name: string): Promise<Pair> {
     run: (load, options = {}) =>
       executeLoad({ ...order(load, options.load), scope: options.scope ?? { kind: "due" } }, sourceFor(options.inside ? warehouse : source), warehouseFor(warehouse), options.report ?? quiet, options.signal ?? new AbortController().signal),
     rehearse: (load, limit, inside) => executeRehearsal({ ...order(load), scope: { kind: "due" }, limit: limit ?? null }, sourceFor(inside ? warehouse : source), warehouseFor(warehouse), quiet, new AbortController().signal),
+    from: (other, load) => executeLoad({ ...order(load), scope: { kind: "due" } }, sourceFor(other), warehouseFor(warehouse), quiet, new AbortController().signal),
+    async inLocale(locale, sql) {
+      const database = `${name}_locale_${locale.toLowerCase()}`;
+      const admin = await Session.open(credentials("postgres"), { application: "test" });
+      await admin.query(`CREATE DATABASE ${database} LOCALE '${locale}' ENCODING 'UTF8' TEMPLATE template0`);
+      await admin.close();
+      const session = await Session.open(credentials(database), { application: "test" });
+      await session.script(`RESET search_path; ${sql}`);
+      await session.close();
+      return credentials(database);
+    },
+    as: ({ user, password }) => {
+      const other = { ...source, settings: { ...source.settings, user }, password };
+      const run = (load: Load) => executeLoad({ ...order(load), scope: { kind: "due" } }, sourceFor(other), warehouseFor(warehouse), quiet, new AbortController().signal);
+      return { run, told: (load) => run(load).then(() => ({ message: "it did not fail" }), (error: unknown) => failureOf(error)) };
+    },
     prove: (load, rows = true) => executeProof({ ...order(load), slices: "all", rows }, sourceFor(source), warehouseFor(warehouse), quiet, new AbortController().signal),
     async close() {
       await left.close();

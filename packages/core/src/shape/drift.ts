@@ -11,6 +11,8 @@ export interface KnownColumn {
   type: string;
   /** true where it came new and the load's policy was to leave it */
   ignored?: boolean;
+  /** true while the source does not give it, or gives it in a form that can't be taken */
+  lost?: boolean;
   /** the type that the warehouse keeps for it though the source's has changed */
   held?: string;
 }
@@ -25,6 +27,8 @@ export interface Drifted {
   widened: string[];
   /** warehouse columns that keep the type known, so that values that don't fit it are rejections */
   held: Map<string, string>;
+  /** true where the source gives a column again that was filled with null, so that a watermark does not count */
+  returned: boolean;
   stop: Failure | null;
 }
 
@@ -47,7 +51,7 @@ async function readColumns(load: Load, names: Set<string>, only?: readonly strin
  */
 export async function settleDrift(load: Load, dataset: Dataset, known: KnownColumn[] | null): Promise<Drifted> {
   const notes: DriftNote[] = [];
-  const result: Drifted = { dataset, notes, known: dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType })), widened: [], held: new Map(), stop: null };
+  const result: Drifted = { dataset, notes, known: dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType })), widened: [], held: new Map(), returned: false, stop: null };
   if (!known) return result;
   const { added = "take", changed = "stop", gone = "stop" } = load.drift ?? {};
   const before = new Map(known.map((column) => [column.name, column]));
@@ -67,6 +71,7 @@ export async function settleDrift(load: Load, dataset: Dataset, known: KnownColu
     } else if (!last.ignored) {
       const policy = needed.has(column.name) && changed === "null" ? "stop" : changed;
       if (last.held !== undefined) result.held.set(column.name, last.held);
+      if (last.lost && last.type === column.warehouseType) result.returned = true;
       columns.push(last.type === column.warehouseType ? column : settleType(column, last.type, unread, policy, result));
     }
   }
@@ -85,7 +90,7 @@ export async function settleDrift(load: Load, dataset: Dataset, known: KnownColu
       .filter((column) => !filled.includes(column.name))
       .map((column) => ({ ...column, ...(ignored.has(column.name) ? { ignored: true } : {}), ...(result.held.has(column.name) ? { held: result.held.get(column.name) } : {}) })),
     // A column filled with null is still the one known, so that it is told of and comes back when the source has it again.
-    ...known.filter((column) => filled.includes(column.name)),
+    ...known.filter((column) => filled.includes(column.name)).map((column) => ({ ...column, lost: true })),
   ];
   const stopping = notes.filter((note) => note.done === "stopped");
   if (stopping.length) result.stop = { message: `The source's columns have changed: ${stopping.map(driftWords).join("; ")}`.replaceAll(": the load stops", ""), hint: choices(stopping) };

@@ -97,12 +97,15 @@ class LoadRun {
     const landed = await this.land(plan, due, existing === null);
     await this.keepRejected(plan, due, landed);
     if (plan.write.mode === "replace" && existing) await guardReplaced(plan, existing, landed.accepted, warehouse);
-    // Only now, for moments: readers of the target are not kept out while rows are read.
-    if (existing) await warehouse.change(changes, report.line);
+    const proving = await this.beginProof(plan, due, landed);
+    if (existing && changes.length) {
+      // Only now, for moments: readers of the target are not kept out while the source is read or works out its side.
+      await Promise.all([proving.highest, proving.figures]);
+      await warehouse.change(changes, report.line);
+    }
     const late = landed.sifted && due.window.kind === "since" ? await landed.sifted.late(due.window.value) : null;
     if (late) report.line(`${grouped(late.rows)} row${late.rows === "1" ? "" : "s"} came after the watermark had passed them, by ${late.most} at most; the look-back found them`);
 
-    const proving = await this.beginProof(plan, due, landed);
     clock.start("apply");
     const sweeping = plan.write.deletions !== null && isDue(order.scope) && planned.sweep && existing !== null;
     const swept = sweeping ? await sweep(plan, await findGone(plan, proving.without, existing, this.ends, report), warehouse, report) : { rows: "0", slices: [] };
@@ -125,10 +128,10 @@ class LoadRun {
     return { tally, watermark, proof, bytes: landed.bytes, phases: clock.times(), findings: { reasons, counted, drift: drifted.notes, late } };
   }
 
-  private async due({ plan, existing }: Planned): Promise<Due> {
+  private async due({ plan, existing, drifted }: Planned): Promise<Due> {
     const { scope } = this.order;
     const { warehouse } = this.ends;
-    const stored = existing ? await warehouse.watermark(plan) : null;
+    const stored = existing && !drifted.returned ? await warehouse.watermark(plan) : null;
     if (scope.kind === "rejected") return { ...(await warehouse.list.chosen(plan, scope.ids)), stored };
     return { window: windowFor(plan, scope, stored), ids: null, stored };
   }

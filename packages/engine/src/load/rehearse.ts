@@ -51,7 +51,7 @@ export function executeRehearsal(order: RehearsalOrder, source: Source, warehous
     const planned = await planFor(order, ends, useFor(scope, definition));
     const { plan, existing, drifted } = planned;
     for (const note of drifted.notes) report.line(driftWords(note));
-    const stored = existing ? await into.watermark(plan) : null;
+    const stored = existing && !drifted.returned ? await into.watermark(plan) : null;
     const { window } = scope.kind === "rejected" ? await into.list.chosen(plan, scope.ids) : { window: windowFor(plan, scope, stored) };
     report.line(windowWords(plan, window), from.statement(plan, window));
     const changes = into.changes(plan, existing, drifted.widened);
