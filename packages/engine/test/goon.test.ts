@@ -269,3 +269,72 @@ test("errors name the side at which they happened", async () => {
   expect((await pair.run(trip).catch((error: unknown) => failureOf(error))) as object).toMatchObject({ message: expect.stringMatching(/^goon_warehouse: /) });
   expect((await pair.run({ ...trip, from: { connection: "source", query: "SELECT id / (id - 5) AS id, fare, note, at FROM trip" } }).catch((error: unknown) => failureOf(error))) as object).toMatchObject({ message: "goon_source: division by zero" });
 });
+
+describe("limits and figures hold to the letter", () => {
+  test("as many rows may be rejected as the limit says, and as many may go as the guard says", async () => {
+    await pair.atSource("ALTER TABLE trip ALTER COLUMN fare TYPE text; UPDATE trip SET fare = 'x' WHERE id <= 2");
+    const cast = (limit: number | string): Load => ({ ...trip, columns: { id: "id", fare: { as: "fare", type: "numeric(8,2)" }, at: "at" }, rejects: { limit } });
+    expect((await pair.run(cast(2))).tally.rejected).toBe("2");
+    expect((await pair.run(cast("10%"), { scope: { kind: "whole" } })).tally.rejected).toBe("2");
+    await expect(pair.run(cast(1), { scope: { kind: "whole" } })).rejects.toThrow(/2 rows would be rejected; the load allows 1/);
+    await expect(pair.run(cast("9.99%"), { scope: { kind: "whole" } })).rejects.toThrow(/would be rejected/);
+
+    await pair.atWarehouse("DROP SCHEMA landing CASCADE; DROP SCHEMA undercoat CASCADE");
+    const swept: Load = { ...trip, columns: { id: "id", at: "at" }, into: { ...trip.into, deleted: "remove", deletions: { most: 15 } }, proof: { figures: ["rows"] } };
+    await pair.run(swept);
+    await pair.atSource("DELETE FROM trip WHERE id IN (3, 4, 5, 6)");
+    await expect(pair.run(swept)).rejects.toThrow(/More than 15 %/);
+    await pair.atSource("INSERT INTO trip VALUES (6, '6', 'trip 6', '2026-11-20 00:06')");
+    expect((await pair.run(swept)).tally.deleted).toBe("3");
+  });
+
+  test("floats are added up as decimals, whatever the order of rows", async () => {
+    await pair.atSource("CREATE TABLE drop_ (id int PRIMARY KEY, f float8); INSERT INTO drop_ SELECT n, CASE n WHEN 1 THEN 1e16 WHEN 2 THEN -1e16 ELSE 0.1 END FROM generate_series(1, 50) n");
+    const drop: Load = { from: { connection: "source", query: "SELECT id, f FROM drop_ ORDER BY id" }, into: { table: "landing.drop_", mode: "upsert", key: ["id"] }, proof: { figures: ["sum(f)"] } };
+    await pair.run(drop);
+    await pair.atWarehouse("CREATE TABLE landing.turned AS SELECT * FROM landing.drop_ ORDER BY id DESC; TRUNCATE landing.drop_; INSERT INTO landing.drop_ SELECT * FROM landing.turned");
+    expect((await pair.prove(drop, false)).proof).toMatchObject({ verdict: "proved", figures: [{ source: "4.8", warehouse: "4.8" }] });
+    await pair.atSource("DROP TABLE drop_");
+  });
+
+  test("the least text is the least by its bytes, whatever a side's collation says", async () => {
+    const other = await pair.inLocale("icu", "CREATE TABLE word (id int PRIMARY KEY, w text); INSERT INTO word VALUES (1, 'b'), (2, 'A'), (3, 'a'), (4, 'B'), (5, '007'), (6, '07')");
+    const word: Load = { from: { connection: "source", table: "public.word" }, into: { table: "landing.word", mode: "upsert", key: ["id"] }, proof: { figures: ["min(w)", "max(w)"] } };
+    expect((await pair.from(other, word)).proof).toMatchObject({ verdict: "proved", figures: [{ source: "007" }, { source: "b" }] });
+  });
+
+  test("of a large table the slices that rows were swept from are proved too", async () => {
+    const sliced: Load = { ...trip, into: { ...trip.into, deleted: "remove" }, proof: { by: { column: "at", slice: "hour" }, figures: ["rows"] } };
+    await pair.atSource("UPDATE trip SET at = at + id * interval '1 hour'");
+    await pair.run(sliced);
+    await pair.atWarehouse("UPDATE pg_class SET reltuples = 3000000 WHERE oid = 'landing.trip'::regclass");
+    await pair.atSource("DELETE FROM trip WHERE id = 3");
+    const run = await pair.run(sliced);
+    expect(run.tally.deleted).toBe("1");
+    expect(run.proof).toMatchObject({ whole: false, slices: [{ slice: "2026-11-20 03:00:00", figures: [{ source: "0", warehouse: "0" }] }] });
+    await pair.atWarehouse("UPDATE pg_class SET reltuples = 3000000 WHERE oid = 'landing.trip'::regclass");
+    // One that finds nothing looks at no slice, and says so.
+    expect((await pair.run(sliced)).proof).toMatchObject({ verdict: "proved", depth: "cells", cells: { rows: "1" }, figures: [], slices: [] });
+  });
+
+  test("a watermark taken in another mode, or for other columns, does not count", async () => {
+    const append: Load = { ...trip, into: { ...trip.into, mode: "append" } };
+    await pair.run(append);
+    await pair.atSource("UPDATE trip SET fare = 99 WHERE id = 1");
+    expect((await pair.run(append)).tally.read).toBe("1");
+    const run = await pair.run(trip);
+    expect(run.tally).toMatchObject({ read: "20", changed: "1" });
+    expect((await pair.run({ ...trip, columns: { id: "id", fare: { as: "fare + 1", type: "numeric(8,2)" }, at: "at" } })).tally.read).toBe("20");
+  });
+
+  test("both ends must have counted the same rows", async () => {
+    const { transfer } = await import("@undercoat/engine/load/staging");
+    const { Readable, Writable } = await import("node:stream");
+    const rows = Object.assign(Readable.from([Buffer.from("x")]), { rowCount: 3 });
+    const sink = Object.assign(new Writable({ write: (_chunk, _encoding, done) => done() }), { rowCount: 2 });
+    const ends = { inside: false, source: { rows: async () => rows } } as never;
+    const landing = { sink: () => sink, progress: async () => null } as never;
+    const report = { line: () => undefined, phase: () => undefined, progress: () => undefined, waiting: () => undefined };
+    await expect(transfer(ends, landing, { signal: new AbortController().signal } as never, report)).rejects.toThrow("The source sent 3 rows and the warehouse took 2");
+  });
+});

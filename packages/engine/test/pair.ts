@@ -66,7 +66,7 @@ export async function makePair(name: string): Promise<Pair> {
     async inLocale(locale, sql) {
       const database = `${name}_locale_${locale.toLowerCase()}`;
       const admin = await Session.open(credentials("postgres"), { application: "test" });
-      await admin.query(`CREATE DATABASE ${database} LOCALE '${locale}' ENCODING 'UTF8' TEMPLATE template0`);
+      await admin.query(`CREATE DATABASE ${database} ${locale === "icu" ? "LOCALE_PROVIDER icu ICU_LOCALE 'en'" : `LOCALE '${locale}'`} ENCODING 'UTF8' TEMPLATE template0`);
       await admin.close();
       const session = await Session.open(credentials(database), { application: "test" });
       await session.script(`RESET search_path; ${sql}`);

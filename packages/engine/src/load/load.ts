@@ -206,16 +206,16 @@ class LoadRun {
     const rows = landed.fresh ? null : landed.sifted;
     if (kind === "all") {
       await rows?.drop();
-      return proofOf(names, await figures, await warehouse.side(plan, without).figures("all", true), true, less);
+      return proofOf(names, await figures, await warehouse.side(plan, without).figures("all", true), "all", less);
     }
     const ours = await figures;
     const theirs = await (await rows?.side())?.cells();
     await rows?.drop();
     const cells = theirs && !("message" in ours) ? cellProofOf(ours, theirs) : null;
-    if (!compared) return "message" in ours ? proofOf(names, ours, theirs ?? noFigures, false, less) : untouchedProof(cells, less);
+    if (!compared) return "message" in ours ? proofOf(names, ours, theirs ?? noFigures, [], less) : untouchedProof(cells, less);
     const touched = compared.touched === "all" ? {} : { touched: compared.touched };
     const [left, right] = await Promise.all([compared.figures, warehouse.side(plan, without).figures(compared.slices, false)]);
-    return { ...proofOf(names, "message" in ours ? ours : left, right, compared.slices === "all", less, cells), ...touched };
+    return { ...proofOf(names, "message" in ours ? ours : left, right, compared.slices, less, cells), ...touched };
   }
 }
 

@@ -1,5 +1,6 @@
 import { overallVerdict, pairSides, sameCells, verdictOf } from "@undercoat/core/proof/verdict";
 import type { CellProof, Failure, LoadProof } from "@undercoat/core/run/run";
+import type { SliceChoice } from "@undercoat/core/sql/proof";
 import type { FiguresOfSide } from "./side.ts";
 
 /** Both sides' checksums of rows that a run read, laid beside each other. */
@@ -10,16 +11,17 @@ export function cellProofOf(source: FiguresOfSide, warehouse: FiguresOfSide): Ce
 
 /**
  * Lays both sides' figures beside each other as a proof. A source that could not compute its own leaves the load unproved.
- * @param whole whether every slice was compared
+ * @param asked the slices that were compared
  * @param read the proof of the cells of the rows that were read, where it is not the figures' own
  */
-export function proofOf(names: readonly string[], source: FiguresOfSide | Failure, warehouse: FiguresOfSide, whole: boolean, without: string | null, read: CellProof | null = null): LoadProof {
+export function proofOf(names: readonly string[], source: FiguresOfSide | Failure, warehouse: FiguresOfSide, asked: SliceChoice, without: string | null, read: CellProof | null = null): LoadProof {
+  const whole = asked === "all";
   const less = without === null ? {} : { without };
   if ("message" in source) {
     const figures = names.map((figure, at) => ({ figure, source: null, warehouse: warehouse.total.values[at] ?? null }));
     return { verdict: "unproved", depth: "figures", how: "source", whole: false, figures, slices: [], cells: null, ...less, trouble: source.message, sourceSql: "", warehouseSql: warehouse.sql };
   }
-  const slices = pairSides(names, source.slices, warehouse.slices);
+  const slices = pairSides(names, source.slices, warehouse.slices, asked === "all" ? [] : asked);
   const figures = names.map((figure, at) => ({ figure, source: source.total.values[at] ?? null, warehouse: warehouse.total.values[at] ?? null }));
   const cells = read ?? cellProofOf(source, warehouse);
   const bySlice = whole && slices.length === 0 ? verdictOf(figures) : overallVerdict(slices);

@@ -61,7 +61,7 @@ async function prove(order: ProofOrder, source: Snapshot, warehouse: WarehouseSn
   const sides = { left: source.side(plan, without), right: warehouse.side(plan, without) };
   const figures = (cells: boolean) => Promise.all([sides.left.figures(order.slices, cells).catch((error: unknown) => explain(plan, error)), sides.right.figures(order.slices, cells)]);
   const names = plan.prove.figures.map((figure) => figure.name);
-  const lay = (ours: FiguresOfSide, theirs: FiguresOfSide) => proofOf(names, ours, theirs, order.slices === "all", without?.rows ?? null);
+  const lay = (ours: FiguresOfSide, theirs: FiguresOfSide) => proofOf(names, ours, theirs, order.slices, without?.rows ?? null);
   const [ours, theirs] = await figures(false);
   report.line("figures of the source", ours.sql);
   report.line("figures of the warehouse", theirs.sql);
