@@ -1,3 +1,5 @@
+import { literal } from "./literal.ts";
+
 /**
  * The settings of every session: those under which both sides print the same value as the same text, those on which the
  * reading of our own statements rests, and those that keep a statement from being hidden or ended. Author's SQL can't
@@ -43,7 +45,12 @@ export const builtInFirst = "SELECT set_config('search_path', 'pg_catalog, ' || 
 export const readOnlySession = (readOnly: boolean) => `SET default_transaction_read_only = ${readOnly ? "on" : "off"}`;
 
 /** A statement at work whose client is gone ends by itself and frees its locks; servers from version 14 on. */
-export const noticeLostClient = "SET client_connection_check_interval = '2s'";
+export const noticeLostClient = "SELECT set_config('client_connection_check_interval', '2s', false) WHERE current_setting('server_version_num')::int >= 140000";
+
+export const named = (application: string) => `SET application_name = ${literal(application)}`;
+
+/** Undoes everything that a session's work may have left: transaction, locks, temporary things, settings. */
+export const forgetWork = "ROLLBACK; SELECT pg_advisory_unlock_all(); DISCARD TEMP; DISCARD SEQUENCES; UNLISTEN *; RESET ALL; SET application_name = 'undercoat, idle'";
 
 export const backend = "SELECT pg_backend_pid() AS pid";
 export const terminateBackend = "SELECT pg_terminate_backend($1::int)";

@@ -5,7 +5,7 @@ import { balances, type Failure, type Findings, isDue, type LoadProof, type Phas
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { failureOf, isDataError, LoadFailure } from "../failure.ts";
-import { cellProofOf, proofOf, untouchedProof } from "../proof/figures.ts";
+import { cellProofOf, cellsAlone, proofOf } from "../proof/figures.ts";
 import type { FiguresOfSide } from "../proof/side.ts";
 import type { Source } from "../source/source.ts";
 import type { Sifted, Warehouse } from "../warehouse/warehouse.ts";
@@ -192,6 +192,8 @@ class LoadRun {
     const touched = news === "all" ? news : [...new Set([...news, ...swept])];
     const small = (await warehouse.estimatedRows(plan.write.target)) <= smallTable;
     if (!small && touched.length === 0) return null;
+    // A large table without slices has no part to compare; its figures come with the next proof of all of it.
+    if (!small && !plan.prove.slicing) return { slices: [], touched: [null], figures: null };
     const slices: SliceChoice = small ? "all" : touched;
     const figures = source.side(plan, without).figures(slices, false).catch((error: unknown) => possible(plan, error));
     figures.catch(() => undefined);
@@ -212,8 +214,8 @@ class LoadRun {
     const theirs = await (await rows?.side())?.cells();
     await rows?.drop();
     const cells = theirs && !("message" in ours) ? cellProofOf(ours, theirs) : null;
-    if (!compared) return "message" in ours ? proofOf(names, ours, theirs ?? noFigures, [], less) : untouchedProof(cells, less);
-    const touched = compared.touched === "all" ? {} : { touched: compared.touched };
+    const touched = !compared ? { touched: [] } : compared.touched === "all" ? {} : { touched: compared.touched };
+    if (!compared?.figures) return "message" in ours ? proofOf(names, ours, theirs ?? noFigures, [], less) : { ...cellsAlone(cells, less), ...touched };
     const [left, right] = await Promise.all([compared.figures, warehouse.side(plan, without).figures(compared.slices, false)]);
     return { ...proofOf(names, "message" in ours ? ours : left, right, compared.slices, less, cells), ...touched };
   }
@@ -224,7 +226,8 @@ interface Compared {
   slices: SliceChoice;
   /** the slices that the run brings news to */
   touched: SliceChoice;
-  figures: Promise<FiguresOfSide | Failure>;
+  /** null where no figures are compared */
+  figures: Promise<FiguresOfSide | Failure> | null;
 }
 
 const noFigures: FiguresOfSide = { slices: new Map(), total: { values: [], cells: null }, sql: "" };

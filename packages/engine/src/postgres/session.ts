@@ -1,12 +1,10 @@
-import { once } from "node:events";
 import type { Readable, Writable } from "node:stream";
 import * as sql from "@undercoat/core/sql/session";
-import pg from "pg";
+import type pg from "pg";
 import { type CopyStreamQuery, type CopyToStreamQuery, from as copyFrom, to as copyTo } from "pg-copy-streams";
 import type { Credentials, Row } from "../connection/credentials.ts";
 import { Cancelled, failureOf, LoadFailure, type Place } from "../failure.ts";
-
-const asText = { getTypeParser: () => (value: string) => value };
+import { acquire, end, release } from "./client.ts";
 
 export interface SessionOptions {
   /** the session's name at the server */
@@ -16,6 +14,8 @@ export interface SessionOptions {
   signal?: AbortSignal;
   /** milliseconds to wait for the server's answer */
   timeout?: number;
+  /** signs in anew, though a connection may be there that has ended its work */
+  fresh?: boolean;
 }
 
 /** One connection to a PostgreSQL server, all values text, ended at once when its signal aborts. */
@@ -23,6 +23,8 @@ export class Session {
   /** true where author's SQL runs in it, so that its settings are verified before each statement */
   private guarded = false;
   private rows: sql.RowSecurity = "off";
+  /** true while a COPY may be under way */
+  private busy = false;
 
   private constructor(
     private readonly client: pg.Client,
@@ -37,40 +39,22 @@ export class Session {
 
   /** Signs in. @throws LoadFailure saying what could not be done. */
   static async open(credentials: Credentials, options: SessionOptions): Promise<Session> {
-    const { settings } = credentials;
-    const client = new pg.Client({
-      host: settings.host,
-      port: settings.port,
-      database: settings.database,
-      user: settings.user,
-      password: credentials.password,
-      ssl: settings.tls === "off" ? false : { rejectUnauthorized: settings.tls === "verify" },
-      application_name: options.application,
-      connectionTimeoutMillis: options.timeout ?? 10_000,
-      keepAlive: true,
-      types: asText,
-    });
-    // An idle connection's loss arrives as an event; the next query reports it.
-    client.on("error", () => undefined);
     try {
       options.signal?.throwIfAborted();
-      await client.connect();
-      await client.query([sql.setSession("off"), sql.readOnlySession(options.readOnly ?? false), sql.builtInFirst].join("; "));
-      const { rows } = await client.query(`${sql.backend}, current_setting('server_version_num')::int >= 140000 AS checks`);
-      if (rows[0].checks === "t") await client.query(sql.noticeLostClient);
-      const session = new Session(client, credentials, rows[0].pid, options.signal);
+      const backend = await acquire(credentials, { application: options.application, readOnly: options.readOnly ?? false, timeout: options.timeout ?? 10_000, fresh: options.fresh ?? false });
+      const session = new Session(backend.client, credentials, backend.pid, options.signal);
       options.signal?.addEventListener("abort", session.stop, { once: true });
+      if (options.signal?.aborted) session.stop();
       return session;
     } catch (error) {
-      client.end().catch(() => undefined);
       if (options.signal?.aborted) throw new Cancelled("Cancelled");
-      throw new LoadFailure(failureOf(error, { name: credentials.name, ...settings }));
+      throw new LoadFailure(failureOf(error, { name: credentials.name, ...credentials.settings }));
     }
   }
 
   /** Ends the session at the server, its statement with it, and the connection here. */
   private readonly stop = () => {
-    const killer = Session.open(this.credentials, { application: "undercoat cancel", timeout: 2000 });
+    const killer = Session.open(this.credentials, { application: "undercoat cancel", timeout: 2000, fresh: true });
     killer
       .then(async (session) => {
         await session.query(sql.terminateBackend, [this.pid]);
@@ -162,7 +146,11 @@ export class Session {
 
   /** A stream whose errors name this connection. */
   private placed<S extends Readable | Writable>(stream: S): S {
-    return stream.on("error", (error) => named(error, this.place)) as S;
+    this.busy = true;
+    const done = () => {
+      this.busy = false;
+    };
+    return stream.once("end", done).once("finish", done).on("error", (error) => named(error, this.place)) as S;
   }
 
   async close(): Promise<void> {
@@ -171,9 +159,9 @@ export class Session {
       this.destroy();
       return;
     }
-    const ended = once(this.client, "end");
-    this.client.end().catch(() => undefined);
-    await Promise.race([ended, new Promise((resolve) => setTimeout(resolve, 1000).unref())]);
+    // One in which author's SQL has run, or whose work is not done, serves nobody else.
+    const reusable = !this.guarded && !this.busy;
+    await (reusable ? release(this.credentials, { client: this.client, pid: this.pid }) : end(this.client));
   }
 }
 

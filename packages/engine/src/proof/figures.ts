@@ -29,7 +29,7 @@ export function proofOf(names: readonly string[], source: FiguresOfSide | Failur
   return { verdict, depth: cells ? "cells" : "figures", how: "source", whole, figures, slices, cells, ...less, sourceSql: source.sql, warehouseSql: warehouse.sql };
 }
 
-/** The proof of a run that changed nothing and read no more than it knew: its rows' cells, and no slice. */
-export function untouchedProof(cells: CellProof | null, without: string | null): LoadProof {
+/** The proof of a run that compared no figures: the cells of the rows that it read, and no slice. */
+export function cellsAlone(cells: CellProof | null, without: string | null): LoadProof {
   return { verdict: cells?.verdict ?? "proved", depth: "cells", how: "source", whole: false, figures: [], slices: [], cells: cells ?? { rows: "0", verdict: "proved" }, ...(without === null ? {} : { without }), sourceSql: "", warehouseSql: "" };
 }

@@ -49,6 +49,9 @@ export async function keepProof(store: Store, run: RunRow, load: RunLoadRow, pro
        ON CONFLICT (pipeline, load, slice) DO UPDATE SET verdict = excluded.verdict, figures = excluded.figures, depth = excluded.depth, cells_at = excluded.cells_at, proof_id = excluded.proof_id, proved_at = excluded.proved_at`,
       { replacements, transaction },
     );
+    // A slice that was changed, and of which nothing but the changed rows was compared, is no longer known cell by cell.
+    const changed = changes ? (proof.touched ?? []).map((slice) => slice ?? "") : [];
+    if (changed.length) await store.sequelize.query("UPDATE slices SET depth = 'figures' WHERE pipeline = :pipeline AND load = :load AND slice IN (:changed) AND proof_id <> :proof", { replacements: { ...replacements, changed }, transaction });
     if (proof.whole) await store.sequelize.query("DELETE FROM slices WHERE pipeline = :pipeline AND load = :load AND proof_id <> :proof", { replacements, transaction });
     return kept;
   });

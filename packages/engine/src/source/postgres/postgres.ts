@@ -37,7 +37,7 @@ export class PostgresSource implements Source {
           [
             "sign in",
             async () => {
-              open.session = await Session.open(this.credentials, { application: "undercoat check", timeout: 5000 });
+              open.session = await Session.open(this.credentials, { application: "undercoat check", timeout: 5000, fresh: true });
               const facts = await open.session.one(serverFacts);
               if (Number(facts.major) < oldest)
                 throw new LoadFailure({ message: `The server is PostgreSQL ${facts.version}`, hint: `Undercoat needs PostgreSQL ${oldest} or later.` });
