@@ -92,6 +92,8 @@ export interface CellProof {
   /** how many rows, as exact text */
   rows: string;
   verdict: "proved" | "disagrees";
+  /** all rows that the proof is about, or those that the run read */
+  of: "all" | "read";
 }
 
 /** The proof a run leaves: the figures over all it compared, each slice, and the cells of the rows it read. */

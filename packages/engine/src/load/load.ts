@@ -213,7 +213,7 @@ class LoadRun {
     const ours = await figures;
     const theirs = await (await rows?.side())?.cells();
     await rows?.drop();
-    const cells = theirs && !("message" in ours) ? cellProofOf(ours, theirs) : null;
+    const cells = theirs && !("message" in ours) ? cellProofOf(ours, theirs, "read") : null;
     const touched = !compared ? { touched: [] } : compared.touched === "all" ? {} : { touched: compared.touched };
     if (!compared?.figures) return "message" in ours ? proofOf(names, ours, theirs ?? noFigures, [], less) : { ...cellsAlone(cells, less), ...touched };
     const [left, right] = await Promise.all([compared.figures, warehouse.side(plan, without).figures(compared.slices, false)]);

@@ -3,10 +3,10 @@ import type { CellProof, Failure, LoadProof } from "@undercoat/core/run/run";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import type { FiguresOfSide } from "./side.ts";
 
-/** Both sides' checksums of rows that a run read, laid beside each other. */
-export function cellProofOf(source: FiguresOfSide, warehouse: FiguresOfSide): CellProof | null {
+/** Both sides' checksums of some rows, laid beside each other. */
+export function cellProofOf(source: FiguresOfSide, warehouse: FiguresOfSide, of: CellProof["of"]): CellProof | null {
   const [left, right] = [source.total.cells, warehouse.total.cells];
-  return left && right ? { rows: left.rows, verdict: sameCells(left, right) ? "proved" : "disagrees" } : null;
+  return left && right ? { rows: left.rows, verdict: sameCells(left, right) ? "proved" : "disagrees", of } : null;
 }
 
 /**
@@ -23,7 +23,7 @@ export function proofOf(names: readonly string[], source: FiguresOfSide | Failur
   }
   const slices = pairSides(names, source.slices, warehouse.slices, asked === "all" ? [] : asked);
   const figures = names.map((figure, at) => ({ figure, source: source.total.values[at] ?? null, warehouse: warehouse.total.values[at] ?? null }));
-  const cells = read ?? cellProofOf(source, warehouse);
+  const cells = read ?? cellProofOf(source, warehouse, "all");
   const bySlice = whole && slices.length === 0 ? verdictOf(figures) : overallVerdict(slices);
   const verdict = cells?.verdict === "disagrees" ? "disagrees" : bySlice;
   return { verdict, depth: cells ? "cells" : "figures", how: "source", whole, figures, slices, cells, ...less, sourceSql: source.sql, warehouseSql: warehouse.sql };
@@ -31,5 +31,5 @@ export function proofOf(names: readonly string[], source: FiguresOfSide | Failur
 
 /** The proof of a run that compared no figures: the cells of the rows that it read, and no slice. */
 export function cellsAlone(cells: CellProof | null, without: string | null): LoadProof {
-  return { verdict: cells?.verdict ?? "proved", depth: "cells", how: "source", whole: false, figures: [], slices: [], cells: cells ?? { rows: "0", verdict: "proved" }, ...(without === null ? {} : { without }), sourceSql: "", warehouseSql: "" };
+  return { verdict: cells?.verdict ?? "proved", depth: "cells", how: "source", whole: false, figures: [], slices: [], cells: cells ?? { rows: "0", verdict: "proved", of: "read" }, ...(without === null ? {} : { without }), sourceSql: "", warehouseSql: "" };
 }

@@ -94,7 +94,7 @@ async function slicesThatDiffer({ left, right }: Sides, { found }: Compared, sli
 function withCells(proof: LoadProof, { found, compared }: Compared, differing: ReadonlySet<string | null>): LoadProof {
   const slices = proof.slices.map((slice): SliceFigures => ({ ...slice, depth: "cells", verdict: differing.has(slice.slice) ? "disagrees" : slice.verdict }));
   const same = found.length === 0;
-  return { ...proof, slices, depth: "cells", cells: { rows: compared, verdict: same ? "proved" : "disagrees" }, verdict: same ? proof.verdict : "disagrees" };
+  return { ...proof, slices, depth: "cells", cells: { rows: compared, verdict: same ? "proved" : "disagrees", of: "all" }, verdict: same ? proof.verdict : "disagrees" };
 }
 
 /** A row that no run has read and rejected yet may be one that the shape can't take. */

@@ -114,7 +114,7 @@ export async function runCommand(client: Client, pipeline: string, options: RunO
   if (options.json) console.log(JSON.stringify(runDocument(run)));
   else {
     for (const { load, into, tally, verdict, depth, cells, failure } of run.loads)
-      console.log(failure ? `${load}: failed. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}` : `${into}: ${tally.read} read = ${tally.new} new + ${tally.changed} changed + ${tally.same} same + ${tally.rejected} rejected${tally.deleted === "0" ? "" : `, ${tally.deleted} deleted`}; ${verdict ?? "unproved"}${depth === "cells" ? `, every cell of ${cells?.rows} rows compared` : ""}`);
+      console.log(failure ? `${load}: failed. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}` : `${into}: ${tally.read} read = ${tally.new} new + ${tally.changed} changed + ${tally.same} same + ${tally.rejected} rejected${tally.deleted === "0" ? "" : `, ${tally.deleted} deleted`}; ${verdict ?? "unproved"}${depth === "cells" ? `, every cell of ${cells?.rows} rows${cells?.of === "read" ? " that were read" : ""} compared` : ""}`);
     console.log(`run ${run.id} ${run.status} in ${seconds(run)} s`);
   }
   return exitStatus(run);

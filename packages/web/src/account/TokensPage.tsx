@@ -33,7 +33,7 @@ function PasswordForm() {
       <form className="actions" style={{ alignItems: "flex-start", margin: "10px 0 0" }} onSubmit={form.onSubmit(() => change.mutate())}>
         <PasswordInput label="Now" description="Empty where you came by a link" autoComplete="current-password" w={260} {...form.getInputProps("current")} />
         <PasswordInput label="From now on" description="At least 10 characters" autoComplete="new-password" w={260} {...form.getInputProps("next")} />
-        <Button type="submit" loading={change.isPending} mt={44}>
+        <Button type="submit" loading={change.isPending} mt={41}>
           Change it
         </Button>
       </form>

@@ -117,7 +117,7 @@ function standing(groups: LedgerGroup[]): { title: string; rest: string; differs
   });
   const loading = tables.filter((table) => table.loading).length;
   const parts = [...told, ...(loading ? [`${loading} ${loading === 1 ? "table is" : "tables are"} loading now`] : []), ...(unloaded.length ? [`${unloaded.length} ${unloaded.length === 1 ? "table has" : "tables have"} not been loaded`] : [])];
-  return { title: `${counts[0]?.toUpperCase()}${counts.slice(1)} stand proved, ${depth}.`, rest: parts.length ? `${parts.join("; ")}.` : "Every table says what its source says.", differs: bad.length > 0 };
+  return { title: `${counts[0]?.toUpperCase()}${counts.slice(1)} stand proved.`, rest: `${depth[0]?.toUpperCase()}${depth.slice(1)}${parts.length ? `; ${parts.join("; ")}` : ": every table says what its source says"}.`, differs: bad.length > 0 };
 }
 
 export default function LedgerPage() {

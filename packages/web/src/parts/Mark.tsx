@@ -1,14 +1,15 @@
-import type { Depth, Verdict } from "@undercoat/core/proof/verdict";
+import type { Verdict } from "@undercoat/core/proof/verdict";
+import type { CellProof } from "@undercoat/core/run/run";
 
 export type MarkState = "empty" | "loaded" | "figures" | "proved" | "disagrees" | "loading";
 
 export const markWords: Record<MarkState, string> = { empty: "not loaded", loaded: "loaded", figures: "figures agree", proved: "every cell agrees", disagrees: "disagrees", loading: "loading" };
 
-/** The mark of a proof's verdict. */
-export function markOf(verdict: Verdict | null, depth: Depth | null): MarkState {
+/** The mark of a proof: at full height only where every cell that it is about was compared. */
+export function markOf({ verdict, cells }: { verdict: Verdict | null; cells: CellProof | null }): MarkState {
   if (verdict === "disagrees") return "disagrees";
   if (verdict !== "proved") return "loaded";
-  return depth === "cells" ? "proved" : "figures";
+  return cells?.of === "all" ? "proved" : "figures";
 }
 
 /** The product's sign: the lower coat says loaded; the upper says proved, at half height by figures, at full height by every cell. */

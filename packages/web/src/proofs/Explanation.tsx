@@ -56,7 +56,7 @@ export function Explanation({ proof }: { proof: ProofView }) {
       <section className="panel" aria-label="Explanation">
         <h2>{proof.verdict !== "proved" ? "Which rows differ is not known yet" : proof.cells ? "What was read says the same in every cell" : "The figures agree"}</h2>
         <p style={{ margin: "8px 0 14px" }} className="quiet">
-          {proof.verdict !== "proved" ? "Checksums find them without moving the table." : proof.cells && proof.whole ? `${grouped(proof.cells.rows)} rows were compared by checksum.` : proof.cells ? `${grouped(proof.cells.rows)} rows that the run read were compared by checksum, the others by their figures, in which changes can hide each other.` : "Counts and sums can hide changes that cancel each other, and say nothing of other columns; comparing every cell finds those too."}
+          {proof.verdict !== "proved" ? "Checksums find them without moving the table." : proof.cells?.of === "all" ? `${grouped(proof.cells.rows)} rows were compared by checksum.` : proof.cells ? `${grouped(proof.cells.rows)} rows that the run read were compared by checksum, the others by their figures, in which changes can hide each other.` : "Counts and sums can hide changes that cancel each other, and say nothing of other columns; comparing every cell finds those too."}
         </p>
         <ErrorNote error={search.error} />
         {canEdit && (

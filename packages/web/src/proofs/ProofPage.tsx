@@ -81,7 +81,7 @@ export default function ProofPage() {
   const unit = proof.by?.slice ?? "slice";
   const title = proof.trouble ? "not proved" : !proof.by ? (proof.verdict === "proved" ? "the figures agree" : "the figures disagree") : `${grouped(String(agreeing))} of ${grouped(String(all))} ${unit}${all === 1 ? "" : "s"} agree${all === 1 ? "s" : ""}`;
   const hidden = proof.verdict === "disagrees" && agreeing === all;
-  const depth = proof.trouble ? "" : proof.depth === "cells" && proof.whole ? ", every cell compared" : proof.depth === "cells" ? `, every cell of ${grouped(proof.cells?.rows ?? "0")} rows compared` : ", by figures";
+  const depth = proof.trouble ? "" : proof.cells?.of === "all" ? ", every cell compared" : proof.cells ? `, every cell of ${grouped(proof.cells.rows)} rows compared` : ", by figures";
   return (
     <main className="page">
       <div className="head">

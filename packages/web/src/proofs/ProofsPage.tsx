@@ -12,6 +12,12 @@ import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 
 /** The latest proof of every load, those that disagree first; or one load's proofs in time. */
+function depthWords({ cells, slices }: ProofSummary): string {
+  if (!cells) return "by its figures";
+  const told = `every cell of ${grouped(cells.rows)} row${cells.rows === "1" ? "" : "s"}`;
+  return cells.of === "all" || slices.all === 0 ? told : `${told}, the rest by figures`;
+}
+
 export default function ProofsPage() {
   const canEdit = useCanEdit();
   const [wanted, setWanted] = useUrlState("find");
@@ -60,8 +66,8 @@ export default function ProofsPage() {
                   <div className="quiet">{row.title}</div>
                 </td>
                 <td className="nowrap">
-                  <Mark state={markOf(row.verdict, row.depth)} /> <span className={row.verdict === "disagrees" ? "lead strong" : "good strong"}>{row.verdict === "proved" ? "agrees" : row.verdict}</span>
-                  <div className="quiet">{row.cells ? `every cell of ${grouped(row.cells.rows)} row${row.cells.rows === "1" ? "" : "s"}` : "by its figures"}</div>
+                  <Mark state={markOf(row)} /> <span className={row.verdict === "disagrees" ? "lead strong" : "good strong"}>{row.verdict === "proved" ? "agrees" : row.verdict}</span>
+                  <div className="quiet">{depthWords(row)}</div>
                 </td>
                 <td className="right mono nowrap">
                   {grouped(String(row.slices.agreeing))} of {grouped(String(row.slices.all))}
