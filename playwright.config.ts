@@ -14,6 +14,17 @@ export default defineConfig({
     viewport: { width: 1280, height: 800 },
     locale: "en-GB",
     timezoneId: "Europe/Oslo",
-    launchOptions: { executablePath: "/usr/bin/chromium", args: ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync", "--disable-quic", "--no-first-run", "--disable-component-update"] },
+    launchOptions: {
+      executablePath: "/usr/bin/chromium",
+      args: [
+        "--no-sandbox",
+        "--disable-gpu",
+        "--disable-background-networking",
+        "--disable-sync",
+        "--disable-quic",
+        "--no-first-run",
+        "--disable-component-update",
+      ],
+    },
   },
 });

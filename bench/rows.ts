@@ -1,5 +1,6 @@
 /** The benchmark's table: twelve columns of the usual types, some 134 bytes a row as text. */
-export const columns = "id bigint, customer bigint, region text, status text, amount numeric(12,2), discount numeric(5,2), quantity integer, day date, note text, flag boolean, score double precision, updated_at timestamptz";
+export const columns =
+  "id bigint, customer bigint, region text, status text, amount numeric(12,2), discount numeric(5,2), quantity integer, day date, note text, flag boolean, score double precision, updated_at timestamptz";
 
 export const dataset = `DROP TABLE IF EXISTS fact; CREATE TABLE fact (${columns.replace("id bigint", "id bigint PRIMARY KEY").replace("updated_at timestamptz", "updated_at timestamptz NOT NULL")})`;
 

@@ -1,12 +1,12 @@
 import { setMaxListeners } from "node:events";
 import { readFileSync } from "node:fs";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
+import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { executeLoad, type LoadReport } from "@undercoat/engine/load/load";
 import { planFor } from "@undercoat/engine/load/planning";
 import { executeRehearsal } from "@undercoat/engine/load/rehearse";
-import { goneKeys } from "@undercoat/engine/proof/rows";
 import { executeProof } from "@undercoat/engine/proof/prove";
-import type { Credentials } from "@undercoat/engine/connection/credentials";
+import { goneKeys } from "@undercoat/engine/proof/rows";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 
@@ -29,11 +29,21 @@ export interface TaskResult {
   bytes?: number;
 }
 
-const quiet: LoadReport = { line: () => undefined, phase: () => undefined, progress: () => undefined, waiting: () => undefined };
+const quiet: LoadReport = {
+  line: () => undefined,
+  phase: () => undefined,
+  progress: () => undefined,
+  waiting: () => undefined,
+};
 
 async function main(): Promise<TaskResult> {
   const { kind, source, warehouse, load, loads = {} }: Task = JSON.parse(readFileSync(0, "utf8"));
-  const order = { pipelineName: "bench", pipeline: { title: "Bench", warehouse: "warehouse", loads: { load } }, load: "load", run: { id: process.pid, uid: crypto.randomUUID() } };
+  const order = {
+    pipelineName: "bench",
+    pipeline: { title: "Bench", warehouse: "warehouse", loads: { load } },
+    load: "load",
+    run: { id: process.pid, uid: crypto.randomUUID() },
+  };
   const signal = new AbortController().signal;
   setMaxListeners(0, signal);
   // A worker has been running for a while when it takes a run; its code is loaded and compiled.
@@ -41,8 +51,17 @@ async function main(): Promise<TaskResult> {
   const started = performance.now();
   const took = () => ({ seconds: (performance.now() - started) / 1000, memory: process.resourceUsage().maxRSS * 1024 });
   if (kind === "load") {
-    const { tally, proof } = await executeLoad({ ...order, scope: { kind: "due" } }, sourceFor(source), warehouseFor(warehouse), quiet, signal);
-    return { ...took(), told: `${tally.read} = ${tally.new} + ${tally.changed} + ${tally.same} + ${tally.rejected}, ${proof.verdict}` };
+    const { tally, proof } = await executeLoad(
+      { ...order, scope: { kind: "due" } },
+      sourceFor(source),
+      warehouseFor(warehouse),
+      quiet,
+      signal,
+    );
+    return {
+      ...took(),
+      told: `${tally.read} = ${tally.new} + ${tally.changed} + ${tally.same} + ${tally.rejected}, ${proof.verdict}`,
+    };
   }
   if (kind === "loads") {
     const pipeline = { ...order.pipeline, loads };
@@ -50,15 +69,27 @@ async function main(): Promise<TaskResult> {
     const verdicts: string[] = [];
     const taker = async () => {
       for (let name = waiting.pop(); name !== undefined; name = waiting.pop()) {
-        const { proof } = await executeLoad({ ...order, pipeline, load: name, scope: { kind: "due" } }, sourceFor(source), warehouseFor(warehouse), quiet, signal);
+        const { proof } = await executeLoad(
+          { ...order, pipeline, load: name, scope: { kind: "due" } },
+          sourceFor(source),
+          warehouseFor(warehouse),
+          quiet,
+          signal,
+        );
         verdicts.push(proof.verdict);
       }
     };
     await Promise.all([taker(), taker(), taker(), taker()]);
-    return { ...took(), told: `${verdicts.filter((verdict) => verdict === "proved").length} of ${verdicts.length} proved` };
+    return {
+      ...took(),
+      told: `${verdicts.filter((verdict) => verdict === "proved").length} of ${verdicts.length} proved`,
+    };
   }
   if (kind === "gone") {
-    const [from, into] = await Promise.all([sourceFor(source).snapshot("bench"), warehouseFor(warehouse).snapshot("bench")]);
+    const [from, into] = await Promise.all([
+      sourceFor(source).snapshot("bench"),
+      warehouseFor(warehouse).snapshot("bench"),
+    ]);
     const { plan } = await planFor(order, { source: from, warehouse: into });
     const found = await goneKeys(from.keys(plan, null), into.keys(plan, null, null), 1_000_000);
     const done = took();
@@ -66,11 +97,27 @@ async function main(): Promise<TaskResult> {
     return { ...done, told: `${found.keys.length} gone; ${found.checksums} checksums, ${found.keysRead} keys` };
   }
   if (kind === "rehearse") {
-    const { tally } = await executeRehearsal({ ...order, scope: { kind: "due" }, limit: null }, sourceFor(source), warehouseFor(warehouse), quiet, signal);
+    const { tally } = await executeRehearsal(
+      { ...order, scope: { kind: "due" }, limit: null },
+      sourceFor(source),
+      warehouseFor(warehouse),
+      quiet,
+      signal,
+    );
     return { ...took(), told: `${tally.read} = ${tally.new} + ${tally.changed} + ${tally.same} + ${tally.rejected}` };
   }
-  const { rows } = await executeProof({ ...order, slices: "all", rows: true }, sourceFor(source), warehouseFor(warehouse), quiet, signal);
-  return { ...took(), told: `${rows?.missing} missing, ${rows?.extra} extra, ${rows?.different} different; ${rows?.checksums} checksums, ${rows?.keysRead} keys`, bytes: rows?.bytes };
+  const { rows } = await executeProof(
+    { ...order, slices: "all", rows: true },
+    sourceFor(source),
+    warehouseFor(warehouse),
+    quiet,
+    signal,
+  );
+  return {
+    ...took(),
+    told: `${rows?.missing} missing, ${rows?.extra} extra, ${rows?.different} different; ${rows?.checksums} checksums, ${rows?.keysRead} keys`,
+    bytes: rows?.bytes,
+  };
 }
 
 console.log(JSON.stringify(await main()));

@@ -6,7 +6,10 @@ import { join } from "node:path";
 /** Runs `./undercoat` on the data folder of these tests. */
 export function undercoat(...args: string[]): { status: number; output: string } {
   try {
-    return { status: 0, output: execFileSync("./undercoat", args, { encoding: "utf8", stdio: ["ignore", "pipe", "pipe"] }) };
+    return {
+      status: 0,
+      output: execFileSync("./undercoat", args, { encoding: "utf8", stdio: ["ignore", "pipe", "pipe"] }),
+    };
   } catch (error) {
     const failed = error as { status: number; stdout: string; stderr: string };
     return { status: failed.status, output: failed.stdout + failed.stderr };

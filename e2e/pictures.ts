@@ -41,9 +41,18 @@ const views: Record<string, string> = {
   tokens: "/tokens",
 };
 
-const browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync"] });
+const browser = await chromium.launch({
+  executablePath: "/usr/bin/chromium",
+  args: ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync"],
+});
 for (const scheme of ["light", "dark"] as const) {
-  const context = await browser.newContext({ viewport: { width: 1280, height: 800 }, colorScheme: scheme, timezoneId: "Europe/Oslo", locale: "en-GB", extraHTTPHeaders: { Authorization: `Bearer ${token}` } });
+  const context = await browser.newContext({
+    viewport: { width: 1280, height: 800 },
+    colorScheme: scheme,
+    timezoneId: "Europe/Oslo",
+    locale: "en-GB",
+    extraHTTPHeaders: { Authorization: `Bearer ${token}` },
+  });
   const page = await context.newPage();
   page.on("pageerror", (error) => console.error("page error:", error.message));
   page.on("console", (message) => message.type() === "error" && console.error("console:", message.text()));

@@ -17,11 +17,21 @@ test.beforeAll(async ({ browser }) => {
   const token = readFileSync(join(process.env.UNDERCOAT_DATA ?? "", "token"), "utf8").trim();
   context = await browser.newContext();
   const account = { login: "shaper", name: "Ida Shaper", role: "editor", password: "ten letters at least" };
-  await context.request.post(`${address()}/api/users`, { data: account, headers: { Authorization: `Bearer ${token}` } });
-  await context.request.post(`${address()}/api/session`, { data: { login: account.login, password: account.password }, headers: { Origin: address() } });
+  await context.request.post(`${address()}/api/users`, {
+    data: account,
+    headers: { Authorization: `Bearer ${token}` },
+  });
+  await context.request.post(`${address()}/api/session`, {
+    data: { login: account.login, password: account.password },
+    headers: { Origin: address() },
+  });
   page = await context.newPage();
   page.on("pageerror", (error) => problems.push(error.message));
-  page.on("console", (message) => message.type() === "error" && /Content Security Policy/.test(message.text()) && problems.push(message.text()));
+  page.on(
+    "console",
+    (message) =>
+      message.type() === "error" && /Content Security Policy/.test(message.text()) && problems.push(message.text()),
+  );
 });
 test.afterAll(() => context.close());
 
@@ -42,14 +52,24 @@ async function write(text: string): Promise<void> {
 
 async function violations(): Promise<string[]> {
   const { violations: found } = await new AxeBuilder({ page }).analyze();
-  return found.map((violation) => `${violation.id}: ${violation.nodes.map((node) => node.target.join(" ")).slice(0, 3).join(", ")}`);
+  return found.map(
+    (violation) =>
+      `${violation.id}: ${violation.nodes
+        .map((node) => node.target.join(" "))
+        .slice(0, 3)
+        .join(", ")}`,
+  );
 }
 
 test("a rehearsal says in one line what a run would do, and shows the rows", async () => {
   await open(load);
-  await expect(shape()).toContainText("compute 5, check 3 rules; a row that does not fit is rejected, at most 5 % of them");
+  await expect(shape()).toContainText(
+    "compute 5, check 3 rules; a row that does not fit is rejected, at most 5 % of them",
+  );
   await page.getByRole("button", { name: "Rehearse", exact: true }).click();
-  await expect(page.getByText(/Rehearsed: it adds \d+, changes \d+, leaves \d+, rejects \d+/)).toBeVisible({ timeout: 20_000 });
+  await expect(page.getByText(/Rehearsed: it adds \d+, changes \d+, leaves \d+, rejects \d+/)).toBeVisible({
+    timeout: 20_000,
+  });
   await page.getByRole("link", { name: "See the rows and the SQL" }).click();
   await expect(page.getByText("Nothing was written", { exact: true })).toBeVisible();
   expect(undercoat("rehearse", "agents", "--json").status).toBe(0);
@@ -84,12 +104,21 @@ test("columns are paired by keyboard and by dragging, and suggestions can be ref
   await page.getByRole("button", { name: "Columns", exact: true }).click();
   await dialog().getByRole("button", { name: "Take the pair of buyer apart" }).click();
   await dialog().getByRole("button", { name: "Take the pair of port apart" }).click();
-  await dialog().getByRole("button", { name: /^port_code/ }).focus();
+  await dialog()
+    .getByRole("button", { name: /^port_code/ })
+    .focus();
   await page.keyboard.press("Enter");
-  await dialog().getByRole("row", { name: /^port / }).getByRole("button", { name: "Put port_code here" }).press("Enter");
+  await dialog()
+    .getByRole("row", { name: /^port / })
+    .getByRole("button", { name: "Put port_code here" })
+    .press("Enter");
   await expect(dialog().getByRole("row", { name: /^port / })).toContainText("port_code");
-  const from = await dialog().getByRole("button", { name: /^buyer_email/ }).boundingBox();
-  const to = await dialog().getByRole("row", { name: /^buyer / }).boundingBox();
+  const from = await dialog()
+    .getByRole("button", { name: /^buyer_email/ })
+    .boundingBox();
+  const to = await dialog()
+    .getByRole("row", { name: /^buyer / })
+    .boundingBox();
   if (!from || !to) throw new Error("not on the page");
   await page.mouse.move(from.x + 40, from.y + 10);
   await page.mouse.down();
@@ -98,7 +127,9 @@ test("columns are paired by keyboard and by dragging, and suggestions can be ref
   await page.mouse.up();
   await expect(dialog().getByRole("row", { name: /^buyer / })).toContainText("buyer_email");
   expect(await violations()).toEqual([]);
-  await dialog().getByRole("button", { name: /^Set 7 columns/ }).click();
+  await dialog()
+    .getByRole("button", { name: /^Set 7 columns/ })
+    .click();
   await expect(shape()).toContainText("compute 3");
   await page.getByRole("button", { name: "Discard" }).click();
   await expect(shape()).toContainText("compute 5");
@@ -112,12 +143,18 @@ test("rejected rows are grouped, looked at, exported, and loaded again once the 
   const before = Number.parseInt((await heading.textContent()) ?? "", 10);
   await page.getByRole("button", { name: "fare is not a number" }).click();
   await expect(page).toHaveURL(/reason=fare/);
-  await page.getByRole("row", { name: /fare is not a number/ }).first().press("Enter");
+  await page
+    .getByRole("row", { name: /fare is not a number/ })
+    .first()
+    .press("Enter");
   await expect(dialog()).toContainText("fare is not a number");
   await expect(dialog().getByRole("row", { name: /^fare/ })).toContainText(/n\/a|see note|–/);
   expect(await violations()).toEqual([]);
   await page.keyboard.press("Escape");
-  const [download] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "Export as CSV" }).click()]);
+  const [download] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: "Export as CSV" }).click(),
+  ]);
   expect(download.suggestedFilename()).toBe("rejected-agents-agency_sale.csv");
 
   await open(load);

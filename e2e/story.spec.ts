@@ -14,7 +14,11 @@ test.beforeAll(async ({ browser }) => {
   context = await browser.newContext();
   page = await context.newPage();
   page.on("pageerror", (error) => problems.push(error.message));
-  page.on("console", (message) => message.type() === "error" && /Content Security Policy/.test(message.text()) && problems.push(message.text()));
+  page.on(
+    "console",
+    (message) =>
+      message.type() === "error" && /Content Security Policy/.test(message.text()) && problems.push(message.text()),
+  );
 });
 test.afterAll(() => context.close());
 
@@ -50,7 +54,9 @@ test("an hour passes, a run counts it, the tally balances and the proof holds", 
   await page.getByRole("button", { name: "Let an hour pass" }).click();
   await expect(page.getByRole("status").filter({ hasText: "An hour has passed" })).toBeVisible();
   await open("/pipelines/harbour-day/booking");
-  await expect(page.getByRole("region", { name: "From" })).toContainText("Rows of public.booking in bookings whose updated_at passed the watermark");
+  await expect(page.getByRole("region", { name: "From" })).toContainText(
+    "Rows of public.booking in bookings whose updated_at passed the watermark",
+  );
   await expect(page.getByRole("region", { name: "Rows" }).locator(".now").first()).toBeVisible();
   await page.keyboard.press("Control+Enter");
   await expect(page).toHaveURL(/\/runs\/\d+$/);
@@ -61,7 +67,10 @@ test("an hour passes, a run counts it, the tally balances and the proof holds", 
   expect(fresh).toBeGreaterThan(0);
   expect(changed).toBeGreaterThan(0);
   expect(read).toBe((fresh ?? 0) + (changed ?? 0) + (same ?? 0) + (rejected ?? 0));
-  await page.getByRole("button", { name: /SQL of/ }).first().click();
+  await page
+    .getByRole("button", { name: /SQL of/ })
+    .first()
+    .click();
   await expect(page.getByRole("dialog")).toContainText("COPY (SELECT");
   await page.keyboard.press("Escape");
 });
@@ -89,7 +98,10 @@ test("the trouble is found row by row and repaired", async () => {
 test("the command line says the same", async () => {
   const json = undercoat("prove", "payments", "--rows", "--json");
   expect(json.status).toBe(0);
-  expect(JSON.parse(json.output).loads[0]).toMatchObject({ proof: { verdict: "proved" }, rows: { missing: [], extra: [], different: [] } });
+  expect(JSON.parse(json.output).loads[0]).toMatchObject({
+    proof: { verdict: "proved" },
+    rows: { missing: [], extra: [], different: [] },
+  });
   const file = undercoat("export", "harbour-day").output;
   expect(file).toContain("table: harbour.booking");
   expect(file).not.toMatch(/password/);
@@ -193,22 +205,53 @@ for (const scheme of ["light", "dark"] as const)
     const looked = await other.newPage();
     // What a page has asked the API for and not got yet; the event stream never ends.
     const asked = new Set<unknown>();
-    looked.on("request", (request) => request.url().includes("/api/") && !request.url().endsWith("/events") && asked.add(request));
+    looked.on(
+      "request",
+      (request) => request.url().includes("/api/") && !request.url().endsWith("/events") && asked.add(request),
+    );
     looked.on("requestfinished", (request) => asked.delete(request));
     looked.on("requestfailed", (request) => asked.delete(request));
     const proof = await (await looked.request.get(`${address()}/api/proofs?pipeline=payments&load=payment`)).json();
     const runs = await (await looked.request.get(`${address()}/api/runs`)).json();
     const table = encodeURIComponent(JSON.stringify(["public", "booking"]));
-    const paths = ["/", "/pipelines", "/pipelines/new?from=bookings", "/pipelines/harbour-day/booking", "/pipelines/agents/agency_sale", "/rejected", "/runs", `/runs/${runs[0].id}`, "/proofs", `/proofs/${proof[0].id}`, "/warehouse?table=warehouse%2Fharbour.booking", "/connections", "/connections?new=1", `/connections/bookings?table=${table}`, `/connections/bookings?table=${table}&show=time`, "/users", "/tokens", "/nowhere"];
+    const paths = [
+      "/",
+      "/pipelines",
+      "/pipelines/new?from=bookings",
+      "/pipelines/harbour-day/booking",
+      "/pipelines/agents/agency_sale",
+      "/rejected",
+      "/runs",
+      `/runs/${runs[0].id}`,
+      "/proofs",
+      `/proofs/${proof[0].id}`,
+      "/warehouse?table=warehouse%2Fharbour.booking",
+      "/connections",
+      "/connections?new=1",
+      `/connections/bookings?table=${table}`,
+      `/connections/bookings?table=${table}&show=time`,
+      "/users",
+      "/tokens",
+      "/nowhere",
+    ];
     const found: string[] = [];
     // Dark colours change no structure; the pages with the most colours stand for all.
-    const chosen = scheme === "light" ? paths : paths.filter((path) => /^\/($|pipelines\/h|runs\/|proofs\/|connections\?new|users)/.test(path));
+    const chosen =
+      scheme === "light"
+        ? paths
+        : paths.filter((path) => /^\/($|pipelines\/h|runs\/|proofs\/|connections\?new|users)/.test(path));
     for (const path of chosen) {
       await looked.goto(address() + path);
       await looked.locator("main h1, main h2").first().waitFor();
       await expect.poll(() => asked.size).toBe(0);
       const { violations } = await new AxeBuilder({ page: looked }).analyze();
-      for (const violation of violations) found.push(`${path} ${violation.id}: ${violation.nodes.map((node) => node.target.join(" ")).slice(0, 3).join(", ")}`);
+      for (const violation of violations)
+        found.push(
+          `${path} ${violation.id}: ${violation.nodes
+            .map((node) => node.target.join(" "))
+            .slice(0, 3)
+            .join(", ")}`,
+        );
     }
     await other.close();
     expect(found).toEqual([]);

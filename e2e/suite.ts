@@ -13,7 +13,9 @@ function execute(title: string, command: string, args: string[]): number {
   const started = performance.now();
   console.log(`\n== ${title}`);
   const { status } = spawnSync(command, args, { stdio: ["ignore", "inherit", "inherit"] });
-  console.log(`== ${title}: ${status === 0 ? "passed" : "failed"}, ${Math.round((performance.now() - started) / 1000)} s`);
+  console.log(
+    `== ${title}: ${status === 0 ? "passed" : "failed"}, ${Math.round((performance.now() - started) / 1000)} s`,
+  );
   return status ?? 1;
 }
 
@@ -36,10 +38,18 @@ function suite(title: string, command: string, args: string[], count: (report: a
 }
 
 check("types", "tsc", "-p", ".");
-check("lint and import rules", "biome", "lint", "--error-on-warnings", ".");
-suite("core, engine and server", "vitest", ["run", "--reporter=dot", "--reporter=json", `--outputFile.json=${join(reports, "vitest.json")}`], (report) => [report.numPassedTests, report.numFailedTests]);
+check("lint, form and import rules", "biome", "check", "--error-on-warnings", ".");
+suite(
+  "core, engine and server",
+  "vitest",
+  ["run", "--reporter=dot", "--reporter=json", `--outputFile.json=${join(reports, "vitest.json")}`],
+  (report) => [report.numPassedTests, report.numFailedTests],
+);
 process.env.PLAYWRIGHT_JSON_OUTPUT_NAME = join(reports, "playwright.json");
-suite("interface", "playwright", ["test", "--reporter=line,json"], ({ stats }) => [stats.expected + stats.flaky, stats.unexpected + stats.skipped]);
+suite("interface", "playwright", ["test", "--reporter=line,json"], ({ stats }) => [
+  stats.expected + stats.flaky,
+  stats.unexpected + stats.skipped,
+]);
 rmSync(reports, { recursive: true, force: true });
 console.log(`\n${passed} passed, ${failed} failed`);
 process.exit(failed ? 1 : 0);

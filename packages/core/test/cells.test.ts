@@ -20,6 +20,9 @@ describe("a table is compared cell by cell on its own", () => {
 
   test("at the quiet hour of the pipeline's zone", () => {
     const compared = { cellsAt: night - hours(30), provedAt: night };
-    expect([cellsDue(undefined, compared, "UTC", night), cellsDue(undefined, compared, "Asia/Tokyo", night)]).toEqual([true, false]);
+    expect([cellsDue(undefined, compared, "UTC", night), cellsDue(undefined, compared, "Asia/Tokyo", night)]).toEqual([
+      true,
+      false,
+    ]);
   });
 });

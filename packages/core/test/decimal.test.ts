@@ -1,22 +1,26 @@
 import { grouped, subtract } from "@undercoat/core/proof/decimal";
+import { verdictOf } from "@undercoat/core/proof/verdict";
 import fc from "fast-check";
 import { describe, expect, test } from "vitest";
-import { verdictOf } from "@undercoat/core/proof/verdict";
 
 /** Decimal text of any length: digits no float could hold. */
-const decimal = fc.tuple(fc.bigInt({ min: -(10n ** 40n), max: 10n ** 40n }), fc.integer({ min: 0, max: 12 })).map(([digits, scale]) => {
-  const text = (digits < 0n ? -digits : digits).toString().padStart(scale + 1, "0");
-  const shown = scale ? `${text.slice(0, -scale)}.${text.slice(-scale)}` : text;
-  return { text: digits < 0n ? `-${shown}` : shown, digits, scale };
-});
+const decimal = fc
+  .tuple(fc.bigInt({ min: -(10n ** 40n), max: 10n ** 40n }), fc.integer({ min: 0, max: 12 }))
+  .map(([digits, scale]) => {
+    const text = (digits < 0n ? -digits : digits).toString().padStart(scale + 1, "0");
+    const shown = scale ? `${text.slice(0, -scale)}.${text.slice(-scale)}` : text;
+    return { text: digits < 0n ? `-${shown}` : shown, digits, scale };
+  });
 
 describe("exact decimals", () => {
   test("subtract as integers do", () => {
-    fc.assert(fc.property(decimal, decimal, (a, b) => {
-      const scale = Math.max(a.scale, b.scale);
-      const expected = a.digits * 10n ** BigInt(scale - a.scale) - b.digits * 10n ** BigInt(scale - b.scale);
-      expect(BigInt((subtract(a.text, b.text) ?? "").replace(".", ""))).toBe(expected);
-    }));
+    fc.assert(
+      fc.property(decimal, decimal, (a, b) => {
+        const scale = Math.max(a.scale, b.scale);
+        const expected = a.digits * 10n ** BigInt(scale - a.scale) - b.digits * 10n ** BigInt(scale - b.scale);
+        expect(BigInt((subtract(a.text, b.text) ?? "").replace(".", ""))).toBe(expected);
+      }),
+    );
   });
 
   test("what floats get wrong", () => {
@@ -27,15 +31,23 @@ describe("exact decimals", () => {
     expect(subtract("NaN", "1")).toBeNull();
   });
 
-  test.each([["007", "07"], ["1.0", "1.00"], ["-0", "0"], [null, ""], ["2026-11-20 22:48:51+00", "2026-11-20 22:48:52+00"]])("%j and %j are not the same figure", (source, warehouse) => {
+  test.each([
+    ["007", "07"],
+    ["1.0", "1.00"],
+    ["-0", "0"],
+    [null, ""],
+    ["2026-11-20 22:48:51+00", "2026-11-20 22:48:52+00"],
+  ])("%j and %j are not the same figure", (source, warehouse) => {
     expect(verdictOf([{ figure: "min(code)", source, warehouse }])).toBe("disagrees");
     expect(verdictOf([{ figure: "min(code)", source, warehouse: source }])).toBe("proved");
   });
 
   test("grouping keeps every digit", () => {
-    fc.assert(fc.property(decimal, ({ text }) => {
-      expect(grouped(text).replaceAll(",", "").replace("−", "-")).toBe(text);
-    }));
+    fc.assert(
+      fc.property(decimal, ({ text }) => {
+        expect(grouped(text).replaceAll(",", "").replace("−", "-")).toBe(text);
+      }),
+    );
     expect(grouped("1204118.5")).toBe("1,204,118.5");
   });
 });

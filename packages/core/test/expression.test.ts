@@ -43,9 +43,18 @@ describe("columns", () => {
   };
 
   test("tells what an expression reads and renames it in place", async () => {
-    expect(await said("concat_ws(' ', first_name, last_name)")).toEqual({ reads: ["first_name", "last_name"], text: "concat_ws(' ', <first_name>, <last_name>)" });
-    expect(await said("Fare / 100.0 + \"Fare \"\"net\"\"\"")).toEqual({ reads: ["fare", 'Fare "net"'], text: "<fare> / 100.0 + <Fare \"net\">" });
-    expect(await said("'fare €😀' || größe || fare")).toEqual({ reads: ["größe", "fare"], text: "'fare €😀' || <größe> || <fare>" });
+    expect(await said("concat_ws(' ', first_name, last_name)")).toEqual({
+      reads: ["first_name", "last_name"],
+      text: "concat_ws(' ', <first_name>, <last_name>)",
+    });
+    expect(await said('Fare / 100.0 + "Fare ""net"""')).toEqual({
+      reads: ["fare", 'Fare "net"'],
+      text: '<fare> / 100.0 + <Fare "net">',
+    });
+    expect(await said("'fare €😀' || größe || fare")).toEqual({
+      reads: ["größe", "fare"],
+      text: "'fare €😀' || <größe> || <fare>",
+    });
     expect(await said("CASE status WHEN 'a' THEN 1 END -- status")).toMatchObject({ reads: ["status"] });
     expect(await said("42")).toEqual({ reads: [], text: "42" });
   });
@@ -70,23 +79,37 @@ describe("columns", () => {
   });
 
   test("lets a rule look values up, whose own columns are not the load's", async () => {
-    expect(await said("port IN (SELECT code FROM fleet.port WHERE closed IS NULL)", "rule")).toMatchObject({ reads: ["port"] });
-    expect(await said("EXISTS (SELECT 1 FROM fleet.port p WHERE p.code = port) AND fare >= 0", "rule")).toMatchObject({ reads: ["fare"] });
+    expect(await said("port IN (SELECT code FROM fleet.port WHERE closed IS NULL)", "rule")).toMatchObject({
+      reads: ["port"],
+    });
+    expect(await said("EXISTS (SELECT 1 FROM fleet.port p WHERE p.code = port) AND fare >= 0", "rule")).toMatchObject({
+      reads: ["fare"],
+    });
     await expect(admit("sailed_at <= now()", "rule")).resolves.toBeDefined();
   });
 });
 
 describe("queries", () => {
   test("tells the tables a query reads", async () => {
-    expect((await tablesOf("WITH a AS (SELECT * FROM x.one) SELECT * FROM a JOIN two USING (id) WHERE EXISTS (SELECT 1 FROM y.three)")).toSorted((a, b) => a.table.localeCompare(b.table))).toEqual([
+    expect(
+      (
+        await tablesOf(
+          "WITH a AS (SELECT * FROM x.one) SELECT * FROM a JOIN two USING (id) WHERE EXISTS (SELECT 1 FROM y.three)",
+        )
+      ).toSorted((a, b) => a.table.localeCompare(b.table)),
+    ).toEqual([
       { schema: "x", table: "one" },
       { schema: "y", table: "three" },
       { schema: null, table: "two" },
     ]);
   });
 
-
-  test.each(["SELECT 1", "WITH a AS (SELECT 1 AS x) SELECT * FROM a;", "VALUES (1), (2)", "(SELECT 1) UNION ALL (SELECT 2)"])("admits %s", async (sql) => {
+  test.each([
+    "SELECT 1",
+    "WITH a AS (SELECT 1 AS x) SELECT * FROM a;",
+    "VALUES (1), (2)",
+    "(SELECT 1) UNION ALL (SELECT 2)",
+  ])("admits %s", async (sql) => {
     await expect(checkQuery(sql)).resolves.toBeUndefined();
   });
 

@@ -1,8 +1,19 @@
 import { admit } from "@undercoat/core/expression/parse";
 import { abbreviates, nameWords, scorePair, suggestPairs } from "@undercoat/core/shape/pair";
-import { columnSql, dateFormats, dateIn, defaulted, hashed, joined, mapped, numberIn, part, tidied } from "@undercoat/core/shape/ready";
-import { canonicalType, shortType } from "@undercoat/core/sql/type";
+import {
+  columnSql,
+  dateFormats,
+  dateIn,
+  defaulted,
+  hashed,
+  joined,
+  mapped,
+  numberIn,
+  part,
+  tidied,
+} from "@undercoat/core/shape/ready";
 import { keeps } from "@undercoat/core/sql/convert";
+import { canonicalType, shortType } from "@undercoat/core/sql/type";
 import fc from "fast-check";
 import { describe, expect, test } from "vitest";
 
@@ -10,22 +21,40 @@ const of = (...names: string[]) => names.map((name) => ({ name, type: "text" }))
 
 describe("pairing", () => {
   test("does not mind case and style", () => {
-    for (const name of ["FareCents", "fare_cents", "FARE CENTS", "fare-cents", "fareCents"]) expect(nameWords(name)).toEqual(["fare", "cents"]);
+    for (const name of ["FareCents", "fare_cents", "FARE CENTS", "fare-cents", "fareCents"])
+      expect(nameWords(name)).toEqual(["fare", "cents"]);
     expect(nameWords("HTTPStatus2xx")).toEqual(["http", "status2xx"]);
     expect(abbreviates("qty", "quantity")).toBe(true);
     expect(abbreviates("tqy", "quantity")).toBe(false);
   });
 
   test("suggests each column once, the likeliest first, and says why", () => {
-    const pairs = suggestPairs(of("BookingID", "cust_nm", "FARE CENTS", "amt", "note"), of("id", "customer_name", "fare_cents", "amount", "remark"));
-    expect(pairs.map(({ source, target }) => `${source} ${target}`)).toEqual(["FARE CENTS fare_cents", "cust_nm customer_name", "amt amount", "BookingID id"]);
-    expect(pairs.map(({ why }) => why)).toEqual(["the same name in another style", "one name abbreviates the other", "one name abbreviates the other", "the same but for “booking” in front"]);
+    const pairs = suggestPairs(
+      of("BookingID", "cust_nm", "FARE CENTS", "amt", "note"),
+      of("id", "customer_name", "fare_cents", "amount", "remark"),
+    );
+    expect(pairs.map(({ source, target }) => `${source} ${target}`)).toEqual([
+      "FARE CENTS fare_cents",
+      "cust_nm customer_name",
+      "amt amount",
+      "BookingID id",
+    ]);
+    expect(pairs.map(({ why }) => why)).toEqual([
+      "the same name in another style",
+      "one name abbreviates the other",
+      "one name abbreviates the other",
+      "the same but for “booking” in front",
+    ]);
   });
 
   test("weighs whether the values fit", () => {
     const target = { name: "fare", type: "numeric(12,2)" };
-    expect(scorePair({ name: "fare", type: "numeric(10,2)" }, target).score).toBeGreaterThan(scorePair({ name: "fare", type: "text" }, target).score);
-    expect(scorePair({ name: "fare", type: "text" }, target).why).toBe("the same name; text is checked row by row against numeric(12,2)");
+    expect(scorePair({ name: "fare", type: "numeric(10,2)" }, target).score).toBeGreaterThan(
+      scorePair({ name: "fare", type: "text" }, target).score,
+    );
+    expect(scorePair({ name: "fare", type: "text" }, target).why).toBe(
+      "the same name; text is checked row by row against numeric(12,2)",
+    );
     expect(scorePair({ name: "fare", type: "boolean" }, { name: "fare", type: "date" }).score).toBeLessThan(1);
   });
 
@@ -36,14 +65,18 @@ describe("pairing", () => {
         const pairs = suggestPairs(of(...left), of(...right));
         expect(new Set(pairs.map((pair) => pair.source)).size).toBe(pairs.length);
         expect(new Set(pairs.map((pair) => pair.target)).size).toBe(pairs.length);
-        for (const same of left.filter((one) => right.includes(one))) expect(pairs).toContainEqual(expect.objectContaining({ source: same, target: same }));
+        for (const same of left.filter((one) => right.includes(one)))
+          expect(pairs).toContainEqual(expect.objectContaining({ source: same, target: same }));
       }),
     );
   });
 });
 
 describe("ready-made shapes", () => {
-  const [name, fare] = [{ name: "first name", type: "text" }, { name: "fare", type: "numeric(12,2)" }];
+  const [name, fare] = [
+    { name: "first name", type: "text" },
+    { name: "fare", type: "numeric(12,2)" },
+  ];
   const shapes = [
     joined([name, fare], ", ", null),
     joined([name, fare], "'", "none"),
@@ -52,7 +85,14 @@ describe("ready-made shapes", () => {
     defaulted(fare, "0"),
     tidied(name, { spaces: true, letters: "Each Word" }),
     tidied(fare, { spaces: false, letters: "as they are" }),
-    mapped(name, [["a", "b"], ["c'", "d"]], "keep"),
+    mapped(
+      name,
+      [
+        ["a", "b"],
+        ["c'", "d"],
+      ],
+      "keep",
+    ),
     mapped(name, [["a", "b"]], { text: "other" }),
     mapped(name, [["a", "b"]], "null"),
     ...Object.keys(dateFormats).map((format) => dateIn(name, format as keyof typeof dateFormats)),
@@ -67,7 +107,13 @@ describe("ready-made shapes", () => {
   });
 
   test("quote a name only where it must be", () => {
-    expect(["fare", "Fare", "order", "a b", "größe"].map(columnSql)).toEqual(["fare", '"Fare"', '"order"', '"a b"', '"größe"']);
+    expect(["fare", "Fare", "order", "a b", "größe"].map(columnSql)).toEqual([
+      "fare",
+      '"Fare"',
+      '"order"',
+      '"a b"',
+      '"größe"',
+    ]);
   });
 });
 
@@ -91,11 +137,33 @@ describe("types as a person writes them", () => {
     expect(canonicalType(shortType(canonical))).toBe(canonical);
   });
 
-  test.each(["nope", "numeric(2,3)", "text(5)", "int; drop table x", "varchar(0)", "timestamp(9)", "", "regclass", "numeric(1001)", "date(3)", "varchar(1,2)"])("%s is refused", (written) => {
+  test.each([
+    "nope",
+    "numeric(2,3)",
+    "text(5)",
+    "int; drop table x",
+    "varchar(0)",
+    "timestamp(9)",
+    "",
+    "regclass",
+    "numeric(1001)",
+    "date(3)",
+    "varchar(1,2)",
+  ])("%s is refused", (written) => {
     expect(() => canonicalType(written)).toThrow(RangeError);
   });
 
   test("keep values only where none can be lost", () => {
-    expect([keeps("bigint", "integer"), keeps("integer", "bigint"), keeps("text", "character varying(5)"), keeps("character varying(5)", "text"), keeps("numeric(14,2)", "numeric(12,2)"), keeps("numeric(12,2)", "numeric(12,4)"), keeps("numeric", "bigint"), keeps("real", "double precision"), keeps("double precision", "real")]).toEqual([true, false, true, false, true, false, true, false, true]);
+    expect([
+      keeps("bigint", "integer"),
+      keeps("integer", "bigint"),
+      keeps("text", "character varying(5)"),
+      keeps("character varying(5)", "text"),
+      keeps("numeric(14,2)", "numeric(12,2)"),
+      keeps("numeric(12,2)", "numeric(12,4)"),
+      keeps("numeric", "bigint"),
+      keeps("real", "double precision"),
+      keeps("double precision", "real"),
+    ]).toEqual([true, false, true, false, true, false, true, false, true]);
   });
 });

@@ -12,11 +12,26 @@ import { describe, expect, test } from "vitest";
 
 function column(name: string, type: string, notNull = true, declared = type, kind = "b"): Dataset["columns"][number] {
   const resolved = { resolved: declared, kind, builtIn: kind === "b" };
-  return { name, declared, type: resolved, warehouseType: type, notNull, generated: false, hasDefault: false, comment: null };
+  return {
+    name,
+    declared,
+    type: resolved,
+    warehouseType: type,
+    notNull,
+    generated: false,
+    hasDefault: false,
+    comment: null,
+  };
 }
 
 const dataset: Dataset = {
-  columns: [column("booking_id", "bigint"), column("status", "text", true, "booking_status", "e"), column("fare", "numeric(12,2)"), column("sail_date", "date"), column("updated_at", "timestamp with time zone", false)],
+  columns: [
+    column("booking_id", "bigint"),
+    column("status", "text", true, "booking_status", "e"),
+    column("fare", "numeric(12,2)"),
+    column("sail_date", "date"),
+    column("updated_at", "timestamp with time zone", false),
+  ],
   indexes: [{ name: "booking_pkey", columns: ["booking_id"], unique: true, primary: true }],
 };
 
@@ -27,7 +42,11 @@ const load: Load = {
   into: { table: "harbour.booking", mode: "upsert", key: ["booking_id"] },
   proof: { by: { column: "sail_date", slice: "day" }, figures: ["rows", "sum(fare)"] },
 };
-const pipeline = (change: Partial<Load> = {}): Pipeline => ({ title: "Harbour day", warehouse: "warehouse", loads: { booking: { ...load, ...change } } });
+const pipeline = (change: Partial<Load> = {}): Pipeline => ({
+  title: "Harbour day",
+  warehouse: "warehouse",
+  loads: { booking: { ...load, ...change } },
+});
 const planned = async (change: Partial<Load> = {}) => {
   const analysis = await analyse({ ...load, ...change }, dataset);
   return planLoad("harbour-day", pipeline(change), "booking", { dataset, analysis, types: {}, target: null });
@@ -35,7 +54,7 @@ const planned = async (change: Partial<Load> = {}) => {
 
 describe("a plan's statements", () => {
   test("read the rows past the watermark, and those without one", async () => {
-    const plan = (await planned());
+    const plan = await planned();
     const window = windowFor(plan, { kind: "due" }, "2026-11-23 06:00:00+00");
     expect(copyOut(plan, window)).toBe(
       `COPY (SELECT s."booking_id", s."status"::text AS "state", s."fare", s."sail_date" FROM "public"."booking" s WHERE (fare > 0 -- paying\n) AND (s."updated_at" >= '2026-11-23 06:00:00+00'::timestamp with time zone - 'PT10M'::interval OR s."updated_at" IS NULL)) TO STDOUT (FORMAT binary)`,
@@ -50,25 +69,36 @@ describe("a plan's statements", () => {
     const warehouse = figures(targetRelation(await planned(), null), "all", false);
     const shape = (sql: string) => sql.replace(/FROM \(.*\) r( OFFSET 0\) r)?/s, "FROM rows");
     expect(shape(source)).toBe(shape(warehouse));
-    expect(shape(source)).toBe(`SELECT GROUPING("sail_date") AS total, ("sail_date")::text AS slice, count(*)::text AS f0, sum("fare")::text AS f1 FROM rows GROUP BY GROUPING SETS (("sail_date"), ())`);
+    expect(shape(source)).toBe(
+      `SELECT GROUPING("sail_date") AS total, ("sail_date")::text AS slice, count(*)::text AS f0, sum("fare")::text AS f1 FROM rows GROUP BY GROUPING SETS (("sail_date"), ())`,
+    );
   });
 
   test("touch only the rows that change", async () => {
     const stage = { schema: "undercoat", table: "stage_1_booking" };
     const plan = await planned();
     const [update] = modeOf(plan).steps(plan, stage, []);
-    expect(update?.sql).toContain(`(t."state" COLLATE "C" IS DISTINCT FROM s."state" COLLATE "C" OR t."fare" IS DISTINCT FROM s."fare" OR t."sail_date" IS DISTINCT FROM s."sail_date")`);
-    expect(modeOf(plan).known(plan, stage)).toBe(`SELECT count(*)::text AS known FROM "undercoat"."stage_1_booking" s WHERE EXISTS (SELECT 1 FROM "harbour"."booking" t WHERE t."booking_id" = s."booking_id")`);
+    expect(update?.sql).toContain(
+      `(t."state" COLLATE "C" IS DISTINCT FROM s."state" COLLATE "C" OR t."fare" IS DISTINCT FROM s."fare" OR t."sail_date" IS DISTINCT FROM s."sail_date")`,
+    );
+    expect(modeOf(plan).known(plan, stage)).toBe(
+      `SELECT count(*)::text AS known FROM "undercoat"."stage_1_booking" s WHERE EXISTS (SELECT 1 FROM "harbour"."booking" t WHERE t."booking_id" = s."booking_id")`,
+    );
   });
 
   test("change their fingerprint with what is read, and not with how it is proved", async () => {
     expect((await planned({ proof: { figures: ["rows"] } })).fingerprint).toBe((await planned()).fingerprint);
-    expect((await planned({ from: { ...load.from, where: "fare > 1" } })).fingerprint).not.toBe((await planned()).fingerprint);
+    expect((await planned({ from: { ...load.from, where: "fare > 1" } })).fingerprint).not.toBe(
+      (await planned()).fingerprint,
+    );
   });
 
   test("read everything where no watermark counts", async () => {
-    expect(windowFor((await planned()), { kind: "due" }, null)).toEqual({ kind: "all" });
-    expect(windowFor((await planned({ into: { table: "harbour.booking", mode: "replace" } })), { kind: "due" }, "2026-01-01").kind).toBe("all");
+    expect(windowFor(await planned(), { kind: "due" }, null)).toEqual({ kind: "all" });
+    expect(
+      windowFor(await planned({ into: { table: "harbour.booking", mode: "replace" } }), { kind: "due" }, "2026-01-01")
+        .kind,
+    ).toBe("all");
   });
 });
 
@@ -101,8 +131,14 @@ describe("types", () => {
     [{ resolved: "address", kind: "c", builtIn: false }, "text"],
     [{ resolved: "money", kind: "b", builtIn: true }, "numeric"],
     [{ resolved: "tsvector", kind: "b", builtIn: true }, "text"],
-    [{ resolved: "integer[]", kind: "b", builtIn: true, element: { resolved: "integer", kind: "b", builtIn: true } }, "integer[]"],
-    [{ resolved: "mood[]", kind: "b", builtIn: false, element: { resolved: "mood", kind: "e", builtIn: false } }, "text[]"],
+    [
+      { resolved: "integer[]", kind: "b", builtIn: true, element: { resolved: "integer", kind: "b", builtIn: true } },
+      "integer[]",
+    ],
+    [
+      { resolved: "mood[]", kind: "b", builtIn: false, element: { resolved: "mood", kind: "e", builtIn: false } },
+      "text[]",
+    ],
     [{ resolved: "timestamp(3) with time zone", kind: "b", builtIn: true }, "timestamp(3) with time zone"],
   ])("%j is loaded as %s", (type, expected) => expect(warehouseType(type)).toBe(expected));
 
@@ -130,5 +166,7 @@ test("a suggestion follows keys, types and names", () => {
     proof: { by: { column: "sail_date", slice: "day" }, figures: ["rows", "sum(fare)", "max(updated_at)"] },
   });
   expect(why).toBe("booking_id identifies a row; updated_at tells what changed");
-  expect(suggestLoad("b", { schema: "s", table: "t" }, "w", { columns: [column("a", "text")], indexes: [] }).load.into.mode).toBe("replace");
+  expect(
+    suggestLoad("b", { schema: "s", table: "t" }, "w", { columns: [column("a", "text")], indexes: [] }).load.into.mode,
+  ).toBe("replace");
 });

@@ -1,7 +1,7 @@
-import { schemaFile, schemaText } from "../../../docs/schema.ts";
-import { readProject, writeProject } from "@undercoat/core/pipeline/project";
 import { readFileSync } from "node:fs";
+import { readProject, writeProject } from "@undercoat/core/pipeline/project";
 import { describe, expect, test } from "vitest";
+import { schemaFile, schemaText } from "../../../docs/schema.ts";
 
 const file = `undercoat: 1
 connections:
@@ -26,7 +26,8 @@ pipelines:
     schedule: { every: PT15M, zone: Europe/Oslo }
 `;
 
-const wrong = (change: (text: string) => string) => readProject(change(file)).problems.map(({ line, path, message }) => `${line} ${path.join(".")}: ${message}`);
+const wrong = (change: (text: string) => string) =>
+  readProject(change(file)).problems.map(({ line, path, message }) => `${line} ${path.join(".")}: ${message}`);
 
 describe("the project file", () => {
   test("is read, and written back without secrets", () => {
@@ -40,12 +41,21 @@ describe("the project file", () => {
   });
 
   test.each([
-    [(text: string) => text.replace("mode: upsert, ", "mode: merge, "), /^19 pipelines\.harbour-day\.loads\.booking\.into\.mode:/],
-    [(text: string) => text.replace("key: [booking_id], ", ""), /^19 pipelines\.harbour-day\.loads\.booking\.into\.key: .*identify a row/],
+    [
+      (text: string) => text.replace("mode: upsert, ", "mode: merge, "),
+      /^19 pipelines\.harbour-day\.loads\.booking\.into\.mode:/,
+    ],
+    [
+      (text: string) => text.replace("key: [booking_id], ", ""),
+      /^19 pipelines\.harbour-day\.loads\.booking\.into\.key: .*identify a row/,
+    ],
     [(text: string) => text.replace("PT15M", "PT15"), /^21 pipelines\.harbour-day\.schedule\.every: .*ISO 8601/],
     [(text: string) => text.replace("Europe/Oslo", "Oslo"), /^21 .*not a time zone/],
     [(text: string) => text.replace("port: 5433", "port: 99999"), /^6 connections\.bookings\.port/],
-    [(text: string) => text.replace("table: public.booking }", "tabel: public.booking }"), /^17 .*(not allowed|table or a query)/],
+    [
+      (text: string) => text.replace("table: public.booking }", "tabel: public.booking }"),
+      /^17 .*(not allowed|table or a query)/,
+    ],
     [(text: string) => text.replace("undercoat: 1", "undercoat: 2"), /^1 undercoat/],
     [(text: string) => `${text}  harbour-day: {}\n`, /unique/],
     [() => "[1, 2", /^1 /],

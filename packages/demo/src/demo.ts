@@ -18,20 +18,34 @@ async function within<T>(url: string, work: (client: pg.Client) => Promise<T>): 
 
 /** True where the demo's rows were made whole. */
 export async function isSeeded(adminUrl: string, bookingsUrl: string): Promise<boolean> {
-  const exists = await within(adminUrl, (client) => client.query("SELECT 1 FROM pg_database WHERE datname = $1", [demoNames.bookings]));
+  const exists = await within(adminUrl, (client) =>
+    client.query("SELECT 1 FROM pg_database WHERE datname = $1", [demoNames.bookings]),
+  );
   if (exists.rowCount === 0) return false;
-  return within(bookingsUrl, async (client) => (await client.query("SELECT to_regclass('demo.clock') IS NOT NULL AS seeded")).rows[0].seeded);
+  return within(
+    bookingsUrl,
+    async (client) => (await client.query("SELECT to_regclass('demo.clock') IS NOT NULL AS seeded")).rows[0].seeded,
+  );
 }
 
 /**
  * Makes both databases, their users and the scenario's rows, in one transaction after the databases themselves.
  * @param tell is told what is being made
  */
-export async function seedDemo(urls: { admin: string; bookings: string; warehouse: string }, passwords: { reader: string; loader: string }, tell: (makes: string) => void): Promise<void> {
+export async function seedDemo(
+  urls: { admin: string; bookings: string; warehouse: string },
+  passwords: { reader: string; loader: string },
+  tell: (makes: string) => void,
+): Promise<void> {
   await within(urls.admin, async (client) => {
-    for (const [role, password] of [[demoNames.reader, passwords.reader], [demoNames.loader, passwords.loader]] as const) {
+    for (const [role, password] of [
+      [demoNames.reader, passwords.reader],
+      [demoNames.loader, passwords.loader],
+    ] as const) {
       const found = await client.query("SELECT 1 FROM pg_roles WHERE rolname = $1", [role]);
-      await client.query(`${found.rowCount ? "ALTER" : "CREATE"} ROLE ${role} LOGIN PASSWORD ${client.escapeLiteral(password)}`);
+      await client.query(
+        `${found.rowCount ? "ALTER" : "CREATE"} ROLE ${role} LOGIN PASSWORD ${client.escapeLiteral(password)}`,
+      );
     }
     for (const name of [demoNames.bookings, demoNames.warehouse]) {
       const found = await client.query("SELECT 1 FROM pg_database WHERE datname = $1", [name]);
@@ -48,7 +62,9 @@ export async function seedDemo(urls: { admin: string; bookings: string; warehous
     }
     tell("indexes");
     await client.query(indexes);
-    await client.query(`GRANT USAGE ON SCHEMA public TO ${demoNames.reader}; GRANT SELECT ON ALL TABLES IN SCHEMA public TO ${demoNames.reader}`);
+    await client.query(
+      `GRANT USAGE ON SCHEMA public TO ${demoNames.reader}; GRANT SELECT ON ALL TABLES IN SCHEMA public TO ${demoNames.reader}`,
+    );
     await client.query("COMMIT");
   });
 }

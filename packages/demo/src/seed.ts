@@ -70,7 +70,8 @@ FROM booking b JOIN route r USING (route_id) JOIN sailing s USING (route_id, sai
 INSERT INTO demo.clock VALUES (0, $NOW);`;
 
 /** A sheet's lines as agents write them, for the numbers of `lines`: dates and fares in their own style, spaces and capitals as they come, and every so often a mistake. */
-export const sales = (lines: string, receivedAt: string) => `
+export const sales = (lines: string, receivedAt: string) =>
+  `
 INSERT INTO agency_sale
 SELECT n, CASE WHEN n % 331 = 7 THEN '31.02.2026' ELSE to_char(($AT)::date - 1, CASE WHEN n % 3 = 0 THEN 'FMDD.FMMM.YYYY' ELSE 'DD.MM.YYYY' END) END,
   CASE n % 4 WHEN 0 THEN '  sound  travel ' WHEN 1 THEN 'KESTREL HOLIDAYS' WHEN 2 THEN 'quay & sons' ELSE 'Marøy Turistkontor' END,
@@ -87,5 +88,8 @@ export const seed: { makes: string; sql: string }[] = [
   { makes: "40,000 customers", sql: customers },
   { makes: "200,000 bookings", sql: bookings },
   { makes: "passengers, payments and gate scans", sql: others },
-  { makes: "6,000 sales by agents", sql: sales("generate_series(1, 6000)", "$NOW - (6000 - n) * interval '21 minutes'") },
+  {
+    makes: "6,000 sales by agents",
+    sql: sales("generate_series(1, 6000)", "$NOW - (6000 - n) * interval '21 minutes'"),
+  },
 ].map(({ makes, sql }) => ({ makes, sql: sql.replaceAll("$NOW", "(now() - interval '1 hour')") }));

@@ -44,35 +44,62 @@ function known(error: ServerError, place: Place): Failure | null {
   switch (error.code) {
     case "ENOTFOUND":
     case "EAI_AGAIN":
-      return { message: `The host name ${place.host} is not known`, hint: "Check its spelling, or give the address as a number." };
+      return {
+        message: `The host name ${place.host} is not known`,
+        hint: "Check its spelling, or give the address as a number.",
+      };
     case "ECONNREFUSED":
-      return { message: `Nothing answers at ${address}`, hint: "Check the port, and that the server runs and listens on that address." };
+      return {
+        message: `Nothing answers at ${address}`,
+        hint: "Check the port, and that the server runs and listens on that address.",
+      };
     case "ETIMEDOUT":
     case "EHOSTUNREACH":
     case "ENETUNREACH":
       return { message: `${address} could not be reached`, hint: "A firewall or a wrong address is the usual reason." };
     case "28P01":
     case "28000":
-      return { message: `${place.name} did not sign in ${place.user}: ${error.message}`, hint: "Check the user and the password, and the server's pg_hba.conf." };
+      return {
+        message: `${place.name} did not sign in ${place.user}: ${error.message}`,
+        hint: "Check the user and the password, and the server's pg_hba.conf.",
+      };
     case "3D000":
-      return { message: `${place.name} has no database ${place.database}`, hint: "Check the database's name; capitals count." };
+      return {
+        message: `${place.name} has no database ${place.database}`,
+        hint: "Check the database's name; capitals count.",
+      };
     case "42501":
       if (/row-level security/.test(error.message))
         return {
           message: `${place.name}: ${error.message.replace("query would be affected by row-level security policy for table", "a policy hides rows of the table")} from ${place.user}`,
           hint: `Let ${place.user} read every row (BYPASSRLS, or a policy), or state in the load that the rows it may see are the ones to load: from: { …, rows: visible }.`,
         };
-      return { message: `${place.name}: ${error.message}`, hint: `Grant ${place.user} the right, or use another user.` };
+      return {
+        message: `${place.name}: ${error.message}`,
+        hint: `Grant ${place.user} the right, or use another user.`,
+      };
     case "53300":
-      return { message: `${place.name} takes no more connections`, detail: error.message, hint: "Wait, or raise max_connections there." };
+      return {
+        message: `${place.name} takes no more connections`,
+        detail: error.message,
+        hint: "Wait, or raise max_connections there.",
+      };
     case "53100":
-      return { message: `The disk of ${place.name} is full`, detail: error.message, hint: "Free space there and run again; nothing was changed." };
+      return {
+        message: `The disk of ${place.name} is full`,
+        detail: error.message,
+        hint: "Free space there and run again; nothing was changed.",
+      };
     case "57P01":
     case "57P02":
     case "57P03":
     case "ECONNRESET":
     case "EPIPE":
-      return { message: `${place.name} closed the connection`, detail: error.message, hint: "The server was stopped or restarted. Nothing was changed; run again." };
+      return {
+        message: `${place.name} closed the connection`,
+        detail: error.message,
+        hint: "The server was stopped or restarted. Nothing was changed; run again.",
+      };
     default:
       return null;
   }
@@ -88,11 +115,26 @@ export function failureOf(error: unknown, otherwise: Place = { name: "The server
   const server = error as ServerError;
   const told = known(server, place);
   if (told) return told;
-  if (/Connection terminated|Client has encountered a connection error|not queryable|socket hang up/i.test(error.message))
-    return { message: `The connection to ${place.name} was cut`, detail: error.message, hint: "Nothing was changed; run again." };
-  if (/timeout expired/i.test(error.message)) return { message: `${place.host}:${place.port} did not answer in time`, hint: "A firewall or a wrong address is the usual reason." };
-  if (/does not support SSL/i.test(error.message)) return { message: `${place.name} does not speak TLS`, hint: "Set tls to off, or turn TLS on at the server." };
-  if (/self.signed|certificate/i.test(error.message)) return { message: `${place.name}'s certificate was not accepted: ${error.message}`, hint: "Set tls to require to encrypt without checking the certificate." };
+  if (
+    /Connection terminated|Client has encountered a connection error|not queryable|socket hang up/i.test(error.message)
+  )
+    return {
+      message: `The connection to ${place.name} was cut`,
+      detail: error.message,
+      hint: "Nothing was changed; run again.",
+    };
+  if (/timeout expired/i.test(error.message))
+    return {
+      message: `${place.host}:${place.port} did not answer in time`,
+      hint: "A firewall or a wrong address is the usual reason.",
+    };
+  if (/does not support SSL/i.test(error.message))
+    return { message: `${place.name} does not speak TLS`, hint: "Set tls to off, or turn TLS on at the server." };
+  if (/self.signed|certificate/i.test(error.message))
+    return {
+      message: `${place.name}'s certificate was not accepted: ${error.message}`,
+      hint: "Set tls to require to encrypt without checking the certificate.",
+    };
   if (server.severity) return { message: `${place.name}: ${error.message}`, detail: server.detail, hint: server.hint };
   return { message: error.message };
 }

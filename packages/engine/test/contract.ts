@@ -25,7 +25,10 @@ export function sourceContract(kind: string, specimen: Specimen): void {
   const within = async <T>(work: (snapshot: Snapshot, plan: LoadPlan) => Promise<T>): Promise<T> => {
     const snapshot = await specimen.source().snapshot("undercoat test");
     try {
-      const { plan } = await planFor({ pipelineName: "test", pipeline: { title: "Test", warehouse: "w", loads: { load } }, load: "load" }, { source: snapshot, warehouse: null });
+      const { plan } = await planFor(
+        { pipelineName: "test", pipeline: { title: "Test", warehouse: "w", loads: { load } }, load: "load" },
+        { source: snapshot, warehouse: null },
+      );
       return await work(snapshot, plan);
     } finally {
       await snapshot.close();
@@ -46,9 +49,15 @@ export function sourceContract(kind: string, specimen: Specimen): void {
       const listed = await specimen.source().datasets();
       expect(listed.map((entry) => entry.name)).toContain("sample");
       const dataset = await specimen.source().dataset({ schema: "public", table: "sample" });
-      expect(dataset.columns.map((column) => [column.name, column.notNull])).toEqual([["id", true], ["name", false], ["at", true]]);
+      expect(dataset.columns.map((column) => [column.name, column.notNull])).toEqual([
+        ["id", true],
+        ["name", false],
+        ["at", true],
+      ]);
       expect(await specimen.source().firstRows({ schema: "public", table: "sample" }, 2)).toHaveLength(2);
-      expect((await specimen.source().timeColumns({ schema: "public", table: "sample" })).map((entry) => entry.column)).toContain("at");
+      expect(
+        (await specimen.source().timeColumns({ schema: "public", table: "sample" })).map((entry) => entry.column),
+      ).toContain("at");
     });
 
     test("rows, watermark and figures belong to one moment", async () => {
@@ -63,7 +72,9 @@ export function sourceContract(kind: string, specimen: Specimen): void {
         expect((await snapshot.highWater(plan, { kind: "all" }))?.slice(0, 10)).toBe("2026-11-03");
         expect((await snapshot.side(plan, null).figures("all", false)).total.values).toEqual(["3", "6", "2"]);
       });
-      await within(async (snapshot, plan) => expect((await snapshot.side(plan, null).figures("all", false)).total.values[0]).toBe("4"));
+      await within(async (snapshot, plan) =>
+        expect((await snapshot.side(plan, null).figures("all", false)).total.values[0]).toBe("4"),
+      );
     });
 
     test("it reads windows, and figures of chosen slices", async () => {
@@ -96,7 +107,9 @@ export function sourceContract(kind: string, specimen: Specimen): void {
 
     test("it refuses what is not there in words", async () => {
       const snapshot = await specimen.source().snapshot("undercoat test");
-      await expect(snapshot.describe({ connection: "source", table: "public.nowhere" })).rejects.toThrow(/no table public\.nowhere/);
+      await expect(snapshot.describe({ connection: "source", table: "public.nowhere" })).rejects.toThrow(
+        /no table public\.nowhere/,
+      );
       await snapshot.close();
     });
   });

@@ -17,50 +17,123 @@ afterAll(() => session.close());
 
 /** What each piece of SQL gives: its text, `null` or `fails`. */
 async function says(pieces: string[]): Promise<string[]> {
-  const rows = await session.query(`SELECT pg_temp.says(piece) AS said FROM unnest(ARRAY[${pieces.map(literal).join(", ")}]::text[]) WITH ORDINALITY u(piece, n) ORDER BY n`);
+  const rows = await session.query(
+    `SELECT pg_temp.says(piece) AS said FROM unnest(ARRAY[${pieces.map(literal).join(", ")}]::text[]) WITH ORDINALITY u(piece, n) ORDER BY n`,
+  );
   return rows.map((row) => row.said ?? "");
 }
 
 const digits = fc.stringMatching(/^[-+]?[0-9]{0,20}([.,][0-9]{0,6})?$/);
-const dates = fc.stringMatching(/^[0-9]{1,4}[-/.][0-3]?[0-9][-/.][0-3]?[0-9]([ T][0-2][0-9]:[0-6][0-9](:[0-6][0-9](\.[0-9]{1,8})?)?(Z|[-+][0-9]{2}(:?[0-9]{2})?)?)?$/);
-const calendar = fc.tuple(fc.integer({ min: 1, max: 2200 }), fc.integer({ min: 0, max: 13 }), fc.integer({ min: 0, max: 32 })).map(([year, month, day]) => `${String(year).padStart(4, "0")}-${String(month).padStart(2, "0")}-${String(day).padStart(2, "0")}`);
-const words = fc.constantFrom("", " ", "n/a", "NaN", "infinity", "-Infinity", "now", "today", "true", "T", "no", "1e3", "0x1F", "1_000", " 12 ", "12.", ".5", "00000000-0000-0000-0000-000000000000", "{1,2}", "é😀", "2024-02-29", "2023-02-29", "1900-02-29");
-const texts = fc.oneof(digits, dates, calendar, words, fc.string({ maxLength: 12 }).filter((text) => !text.includes("\0")));
-const types = ["smallint", "integer", "bigint", "numeric", "numeric(6,2)", "numeric(4,0)", "double precision", "real", "date", "timestamp", "timestamptz", "timestamp(3)", "time", "boolean", "uuid", "varchar(3)", "interval", "integer[]"].map(canonicalType);
+const dates = fc.stringMatching(
+  /^[0-9]{1,4}[-/.][0-3]?[0-9][-/.][0-3]?[0-9]([ T][0-2][0-9]:[0-6][0-9](:[0-6][0-9](\.[0-9]{1,8})?)?(Z|[-+][0-9]{2}(:?[0-9]{2})?)?)?$/,
+);
+const calendar = fc
+  .tuple(fc.integer({ min: 1, max: 2200 }), fc.integer({ min: 0, max: 13 }), fc.integer({ min: 0, max: 32 }))
+  .map(
+    ([year, month, day]) =>
+      `${String(year).padStart(4, "0")}-${String(month).padStart(2, "0")}-${String(day).padStart(2, "0")}`,
+  );
+const words = fc.constantFrom(
+  "",
+  " ",
+  "n/a",
+  "NaN",
+  "infinity",
+  "-Infinity",
+  "now",
+  "today",
+  "true",
+  "T",
+  "no",
+  "1e3",
+  "0x1F",
+  "1_000",
+  " 12 ",
+  "12.",
+  ".5",
+  "00000000-0000-0000-0000-000000000000",
+  "{1,2}",
+  "é😀",
+  "2024-02-29",
+  "2023-02-29",
+  "1900-02-29",
+);
+const texts = fc.oneof(
+  digits,
+  dates,
+  calendar,
+  words,
+  fc.string({ maxLength: 12 }).filter((text) => !text.includes("\0")),
+);
+const types = [
+  "smallint",
+  "integer",
+  "bigint",
+  "numeric",
+  "numeric(6,2)",
+  "numeric(4,0)",
+  "double precision",
+  "real",
+  "date",
+  "timestamp",
+  "timestamptz",
+  "timestamp(3)",
+  "time",
+  "boolean",
+  "uuid",
+  "varchar(3)",
+  "interval",
+  "integer[]",
+].map(canonicalType);
 
 describe("a text on its way to a type", () => {
-  test.each(types)("is certain to be %s only where the cast keeps it, and fits only where nothing of it is lost", { timeout: 60_000 }, async (type) => {
-    await fc.assert(
-      fc.asyncProperty(fc.array(texts, { minLength: 40, maxLength: 60 }), async (values) => {
-        const checks = values.map((value) => conversion(typedLiteral(value, "text"), "text", type));
-        const certain = await says(checks.map((check) => check.certain));
-        const fits = await says(checks.map((check) => check.fits));
-        const cast = await says(checks.map((check) => check.cast));
-        for (const [at, value] of values.entries()) {
-          const told = `${JSON.stringify(value)} as ${type}: certain ${certain[at]}, fits ${fits[at]}, cast ${cast[at]}`;
-          // What is certain fits, and what fits can be cast.
-          if (certain[at] === "true") expect(fits[at], told).toBe("true");
-          if (fits[at] === "true") expect(cast[at], told).not.toBe("fails");
-        }
-      }),
-      { numRuns: 4 },
-    );
-  });
+  test.each(types)(
+    "is certain to be %s only where the cast keeps it, and fits only where nothing of it is lost",
+    { timeout: 60_000 },
+    async (type) => {
+      await fc.assert(
+        fc.asyncProperty(fc.array(texts, { minLength: 40, maxLength: 60 }), async (values) => {
+          const checks = values.map((value) => conversion(typedLiteral(value, "text"), "text", type));
+          const certain = await says(checks.map((check) => check.certain));
+          const fits = await says(checks.map((check) => check.fits));
+          const cast = await says(checks.map((check) => check.cast));
+          for (const [at, value] of values.entries()) {
+            const told = `${JSON.stringify(value)} as ${type}: certain ${certain[at]}, fits ${fits[at]}, cast ${cast[at]}`;
+            // What is certain fits, and what fits can be cast.
+            if (certain[at] === "true") expect(fits[at], told).toBe("true");
+            if (fits[at] === "true") expect(cast[at], told).not.toBe("fails");
+          }
+        }),
+        { numRuns: 4 },
+      );
+    },
+  );
 });
 
 describe("a number on its way to a narrower one", () => {
-  const numbers = fc.oneof(fc.bigInt({ min: -(2n ** 70n), max: 2n ** 70n }).map(String), digits.filter((text) => /^[-+]?\d+(\.\d+)?$/.test(text)), fc.constantFrom("NaN", "0.005", "-0.00", "99999.995", "32767.5", "9223372036854775808"));
-  test.each(["smallint", "integer", "bigint", "numeric(6,2)", "numeric(20,4)", "real", "double precision"])("fits %s exactly where it comes back the same", { timeout: 60_000 }, async (type) => {
-    await fc.assert(
-      fc.asyncProperty(fc.array(numbers, { minLength: 40, maxLength: 60 }), async (values) => {
-        const given = values.map((value) => typedLiteral(value, "numeric"));
-        const fits = await says(given.map((value) => conversion(value, "numeric", type).fits));
-        const same = await says(given.map((value) => `(${value})::${type}::numeric = ${value}`));
-        for (const [at, value] of values.entries()) expect(fits[at] === "true", `${value} as ${type}: fits ${fits[at]}, the same ${same[at]}`).toBe(same[at] === "true");
-      }),
-      { numRuns: 4 },
-    );
-  });
+  const numbers = fc.oneof(
+    fc.bigInt({ min: -(2n ** 70n), max: 2n ** 70n }).map(String),
+    digits.filter((text) => /^[-+]?\d+(\.\d+)?$/.test(text)),
+    fc.constantFrom("NaN", "0.005", "-0.00", "99999.995", "32767.5", "9223372036854775808"),
+  );
+  test.each(["smallint", "integer", "bigint", "numeric(6,2)", "numeric(20,4)", "real", "double precision"])(
+    "fits %s exactly where it comes back the same",
+    { timeout: 60_000 },
+    async (type) => {
+      await fc.assert(
+        fc.asyncProperty(fc.array(numbers, { minLength: 40, maxLength: 60 }), async (values) => {
+          const given = values.map((value) => typedLiteral(value, "numeric"));
+          const fits = await says(given.map((value) => conversion(value, "numeric", type).fits));
+          const same = await says(given.map((value) => `(${value})::${type}::numeric = ${value}`));
+          for (const [at, value] of values.entries())
+            expect(fits[at] === "true", `${value} as ${type}: fits ${fits[at]}, the same ${same[at]}`).toBe(
+              same[at] === "true",
+            );
+        }),
+        { numRuns: 4 },
+      );
+    },
+  );
 });
 
 test.each([
@@ -117,7 +190,11 @@ const specimens: Record<string, string[]> = {
   "double precision": ["0", "-0", "1", "0.1", "0.30000000000000004", "1e300", "NaN"],
   "character varying(8)": ["", "a", "A", "abc", "abcdefgh"],
   text: ["", " ", "true", "1", "2026-11-20"],
-  uuid: ["00000000-0000-0000-0000-000000000000", "00000000-0000-0000-0000-000000000001", "0f0f0f0f-0000-0000-0000-000000000000"],
+  uuid: [
+    "00000000-0000-0000-0000-000000000000",
+    "00000000-0000-0000-0000-000000000001",
+    "0f0f0f0f-0000-0000-0000-000000000000",
+  ],
   "bit(8)": ["10100000", "10101111", "00000000", "00000001"],
   "bit varying(8)": ["", "1", "10", "100", "10100000"],
   bytea: ["", "\\x00", "\\x01", "\\x0001"],
@@ -125,7 +202,12 @@ const specimens: Record<string, string[]> = {
   "time without time zone": ["00:00", "24:00", "23:59:59.999999", "12:00", "12:00:00.4"],
   "time with time zone": ["12:00+00", "14:00+02", "12:00-05", "24:00+00"],
   "timestamp without time zone": ["2026-11-20 00:00", "2026-11-20 10:00", "2026-11-20 10:00:00.123456", "infinity"],
-  "timestamp with time zone": ["2026-11-20 00:00+00", "2026-11-20 10:00+02", "2026-11-20 10:00:00.123456+00", "-infinity"],
+  "timestamp with time zone": [
+    "2026-11-20 00:00+00",
+    "2026-11-20 10:00+02",
+    "2026-11-20 10:00:00.123456+00",
+    "-infinity",
+  ],
   interval: ["1 mon", "30 days", "24:00", "1 day", "25:00", "-1 mon +1 day", "00:00:00.5"],
   inet: ["10.0.0.1", "10.0.0.1/8", "10.0.0.0/8", "::1"],
   cidr: ["10.0.0.0/8", "10.0.0.0/16", "::/0"],
@@ -139,7 +221,19 @@ const specimens: Record<string, string[]> = {
   "text[]": ["{}", "{abc,d}", "{ab,d}", "{NULL}", '{"NULL"}'],
   "timestamp with time zone[]": ["{2026-11-20 00:00+00}", "{2026-11-20 10:00+00}"],
 };
-const narrower = ["character varying(2)", "character varying(3)[]", "character(4)", "bit(4)", "bit varying(3)", "time(0) without time zone", "timestamp(0) without time zone", "numeric(3,1)", "date[]", "numeric(3,0)[]", "interval(0)"];
+const narrower = [
+  "character varying(2)",
+  "character varying(3)[]",
+  "character(4)",
+  "bit(4)",
+  "bit varying(3)",
+  "time(0) without time zone",
+  "timestamp(0) without time zone",
+  "numeric(3,1)",
+  "date[]",
+  "numeric(3,0)[]",
+  "interval(0)",
+];
 
 describe("two values that differ never become one", () => {
   test.each(Object.keys(specimens))("of type %s, in any type that takes both", async (given) => {
@@ -147,7 +241,10 @@ describe("two values that differ never become one", () => {
     for (const type of [...Object.keys(specimens), ...narrower].filter((other) => other !== given)) {
       const checks = values.map((value) => conversion(`(${value})`, given, type));
       // A cast that the server does not have is refused when the load is planned.
-      const known = await session.query(`SELECT ${checks[0]?.fits} AS x`).then(() => true, (error) => !["42846", "42883"].includes((error as { code?: string }).code ?? ""));
+      const known = await session.query(`SELECT ${checks[0]?.fits} AS x`).then(
+        () => true,
+        (error) => !["42846", "42883"].includes((error as { code?: string }).code ?? ""),
+      );
       if (!known) continue;
       const fits = await says(checks.map((check) => check.fits));
       const taken = await says(checks.map((check) => `${check.cast}`));
@@ -160,16 +257,27 @@ describe("two values that differ never become one", () => {
         // Numbers of another scale are the number that was asked for.
         const number = /numeric/.test(given) && /numeric|int|real|double/.test(type);
         // Texts spell one value in many ways, and so does json.
-        if (!number && given !== "text" && given !== "json") expect(other, `${printed[at]} and ${other} (${given}) both become ${taken[at]} (${type})`).toBeUndefined();
+        if (!number && given !== "text" && given !== "json")
+          expect(other, `${printed[at]} and ${other} (${given}) both become ${taken[at]} (${type})`).toBeUndefined();
         seen.set(taken[at] ?? "", printed[at] ?? "");
       }
     }
   });
 
   test.each([
-    ["uuid", "character varying(8)", "0f0f0f0f-0000-0000-0000-000000000000"], ["boolean", "character varying(2)", "true"], ["bit(8)", "bit(4)", "10100000"], ["numeric[]", "integer[]", "{1.5}"],
-    ["text[]", "character varying(2)[]", "{abc}"], ["timestamp with time zone[]", "date[]", "{2026-11-20 10:00+00}"], ["interval", "time without time zone", "25:00"], ["time with time zone", "time without time zone", "14:00+02"],
-    ["time without time zone", "time(0) without time zone", "12:00:00.4"], ["inet", "cidr", "10.0.0.1/8"], ["jsonb", "character varying(3)", "[1.00]"], ["int4range", "character varying(3)", "[1,5)"], ["json", "jsonb", '{"a":1,"a":2}'],
+    ["uuid", "character varying(8)", "0f0f0f0f-0000-0000-0000-000000000000"],
+    ["boolean", "character varying(2)", "true"],
+    ["bit(8)", "bit(4)", "10100000"],
+    ["numeric[]", "integer[]", "{1.5}"],
+    ["text[]", "character varying(2)[]", "{abc}"],
+    ["timestamp with time zone[]", "date[]", "{2026-11-20 10:00+00}"],
+    ["interval", "time without time zone", "25:00"],
+    ["time with time zone", "time without time zone", "14:00+02"],
+    ["time without time zone", "time(0) without time zone", "12:00:00.4"],
+    ["inet", "cidr", "10.0.0.1/8"],
+    ["jsonb", "character varying(3)", "[1.00]"],
+    ["int4range", "character varying(3)", "[1,5)"],
+    ["json", "jsonb", '{"a":1,"a":2}'],
   ])("%s → %s does not take %s", async (given, type, value) => {
     expect((await says([conversion(`(${typedLiteral(value, given)})`, given, type).fits]))[0]).not.toBe("true");
   });

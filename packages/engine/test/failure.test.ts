@@ -41,10 +41,15 @@ async function until(ask: (sql: string) => Promise<unknown[]>, sql: string): Pro
 const copying = "SELECT 1 FROM pg_stat_progress_copy WHERE tuples_processed > 1000 AND command = 'COPY FROM'";
 const sessions = "SELECT 1 FROM pg_stat_activity WHERE application_name LIKE 'undercoat run%'";
 /** Ends the session of a copy that is under way, found and ended by one statement. */
-const terminate = (command: string) => `SELECT pg_terminate_backend(pid) FROM pg_stat_progress_copy WHERE command = '${command}' AND tuples_processed > 1000 AND datname = current_database()`;
+const terminate = (command: string) =>
+  `SELECT pg_terminate_backend(pid) FROM pg_stat_progress_copy WHERE command = '${command}' AND tuples_processed > 1000 AND datname = current_database()`;
 
 async function nothingLeft(): Promise<void> {
-  expect(await pair.atWarehouse("SELECT to_regclass('landing.slow') IS NULL AS gone, (SELECT count(*) FROM pg_class WHERE relname LIKE 'stage%')::text AS stages")).toEqual([{ gone: "t", stages: "0" }]);
+  expect(
+    await pair.atWarehouse(
+      "SELECT to_regclass('landing.slow') IS NULL AS gone, (SELECT count(*) FROM pg_class WHERE relname LIKE 'stage%')::text AS stages",
+    ),
+  ).toEqual([{ gone: "t", stages: "0" }]);
 }
 
 async function sameAsUndisturbed(): Promise<void> {
@@ -55,17 +60,27 @@ async function sameAsUndisturbed(): Promise<void> {
 
 describe("a load that is cut in the middle leaves the warehouse as it was", () => {
   test("the source's connection dies", async () => {
-    const running = pair.run(slowly).then(() => null, (error) => error);
+    const running = pair.run(slowly).then(
+      () => null,
+      (error) => error,
+    );
     await until(pair.atSource, terminate("COPY TO"));
-    expect(failureOf(await running).message).toMatch(/failure_(source|warehouse)( closed|:? .*terminat| was cut)|connection to failure_/);
+    expect(failureOf(await running).message).toMatch(
+      /failure_(source|warehouse)( closed|:? .*terminat| was cut)|connection to failure_/,
+    );
     await nothingLeft();
     await sameAsUndisturbed();
   });
 
   test("the warehouse's connection dies", async () => {
-    const running = pair.run(slowly).then(() => null, (error) => error);
+    const running = pair.run(slowly).then(
+      () => null,
+      (error) => error,
+    );
     await until(pair.atWarehouse, terminate("COPY FROM"));
-    expect(failureOf(await running).message).toMatch(/failure_(source|warehouse)( closed|:? .*terminat| was cut)|connection to failure_/);
+    expect(failureOf(await running).message).toMatch(
+      /failure_(source|warehouse)( closed|:? .*terminat| was cut)|connection to failure_/,
+    );
     await nothingLeft();
     await sameAsUndisturbed();
   });
@@ -74,13 +89,18 @@ describe("a load that is cut in the middle leaves the warehouse as it was", () =
     await pair.run(load);
     await pair.atSource("UPDATE slow SET v = v + 1");
     const abort = new AbortController();
-    const running = pair.run(slowly, { signal: abort.signal }).then(() => null, (error) => error);
+    const running = pair.run(slowly, { signal: abort.signal }).then(
+      () => null,
+      (error) => error,
+    );
     await until(pair.atWarehouse, copying);
     const asked = performance.now();
     abort.abort();
     expect(await running).toBeInstanceOf(Cancelled);
     expect(performance.now() - asked).toBeLessThan(2000);
-    expect(await pair.atWarehouse("SELECT sum(v)::text AS sum FROM landing.slow")).toEqual([{ sum: String((rows * (rows + 1)) / 2) }]);
+    expect(await pair.atWarehouse("SELECT sum(v)::text AS sum FROM landing.slow")).toEqual([
+      { sum: String((rows * (rows + 1)) / 2) },
+    ]);
     await sameAsUndisturbed();
   });
 
@@ -90,7 +110,16 @@ describe("a load that is cut in the middle leaves the warehouse as it was", () =
       await once(child, "exit");
     };
     const start = (definition: Load) =>
-      spawn(process.execPath, ["--import", "tsx", fileURLToPath(new URL("./loader.ts", import.meta.url)), JSON.stringify({ source: pair.source, warehouse: pair.warehouse, load: definition })], { stdio: "inherit" });
+      spawn(
+        process.execPath,
+        [
+          "--import",
+          "tsx",
+          fileURLToPath(new URL("./loader.ts", import.meta.url)),
+          JSON.stringify({ source: pair.source, warehouse: pair.warehouse, load: definition }),
+        ],
+        { stdio: "inherit" },
+      );
     const reading = start(slowly);
     await until(pair.atWarehouse, copying);
     await kill(reading);
@@ -102,7 +131,10 @@ describe("a load that is cut in the middle leaves the warehouse as it was", () =
     await pair.atWarehouse(`CREATE FUNCTION landing.nap(n int) RETURNS int LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN IF n % 1000 = 0 THEN PERFORM pg_sleep(0.1); END IF; RETURN n; END $$;
       CREATE INDEX naps ON landing.slow (landing.nap(id))`);
     const applying = start(load);
-    await until(pair.atWarehouse, "SELECT 1 FROM pg_stat_activity WHERE application_name LIKE 'undercoat run%' AND query LIKE 'INSERT INTO \"landing\"%' AND state = 'active'");
+    await until(
+      pair.atWarehouse,
+      "SELECT 1 FROM pg_stat_activity WHERE application_name LIKE 'undercoat run%' AND query LIKE 'INSERT INTO \"landing\"%' AND state = 'active'",
+    );
     await kill(applying);
     await until(pair.atWarehouse, `SELECT 1 WHERE NOT EXISTS (${sessions} AND datname = current_database())`);
     expect(await pair.atWarehouse("SELECT count(*)::text AS n FROM landing.slow")).toEqual([{ n: "10" }]);
@@ -127,17 +159,35 @@ test("two loads of one table never write at once, and the second says for whom i
 });
 
 test("a source session can't write", async () => {
-  await pair.atSource("CREATE FUNCTION sneak() RETURNS int LANGUAGE plpgsql AS $$ BEGIN DELETE FROM slow WHERE id = 1; RETURN 1; END $$");
-  await expect(pair.run({ ...load, from: { connection: "source", query: "SELECT sneak() AS id, now() AS at" }, proof: { figures: ["rows"] } })).rejects.toThrow(/calls public.sneak\(\), which is not PostgreSQL.s own/);
+  await pair.atSource(
+    "CREATE FUNCTION sneak() RETURNS int LANGUAGE plpgsql AS $$ BEGIN DELETE FROM slow WHERE id = 1; RETURN 1; END $$",
+  );
+  await expect(
+    pair.run({
+      ...load,
+      from: { connection: "source", query: "SELECT sneak() AS id, now() AS at" },
+      proof: { figures: ["rows"] },
+    }),
+  ).rejects.toThrow(/calls public.sneak\(\), which is not PostgreSQL.s own/);
 });
 
 test("a load that ends while its progress is first asked for leaves no session behind", async () => {
   // The first question comes after 0.4 seconds; each of these loads ends around then.
-  await pair.atSource("CREATE FUNCTION sleepy(s float8) RETURNS text LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(s); RETURN s::text; END $$");
+  await pair.atSource(
+    "CREATE FUNCTION sleepy(s float8) RETURNS text LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(s); RETURN s::text; END $$",
+  );
   for (const seconds of [0.38, 0.4, 0.41, 0.43]) {
     await pair.atSource(`CREATE OR REPLACE VIEW brief AS SELECT 1 AS id, sleepy(${seconds}) AS slept`);
-    await pair.run({ from: { connection: "source", table: "public.brief" }, into: { table: "landing.brief", mode: "replace" } });
+    await pair.run({
+      from: { connection: "source", table: "public.brief" },
+      into: { table: "landing.brief", mode: "replace" },
+    });
   }
-  const left = async () => (await pair.atWarehouse("SELECT count(*)::text AS n FROM pg_stat_activity WHERE datname = current_database() AND application_name = 'undercoat progress'"))[0]?.n;
+  const left = async () =>
+    (
+      await pair.atWarehouse(
+        "SELECT count(*)::text AS n FROM pg_stat_activity WHERE datname = current_database() AND application_name = 'undercoat progress'",
+      )
+    )[0]?.n;
   await expect.poll(left).toBe("0");
 });

@@ -1,15 +1,14 @@
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
-import type { Scope } from "@undercoat/core/run/run";
+import type { Rehearsal } from "@undercoat/core/run/rehearsal";
+import type { Failure, Scope } from "@undercoat/core/run/run";
+import type { Credentials, Row } from "@undercoat/engine/connection/credentials";
+import { failureOf } from "@undercoat/engine/failure";
 import { executeLoad, type LoadOutcome, type LoadReport } from "@undercoat/engine/load/load";
 import { executeRehearsal } from "@undercoat/engine/load/rehearse";
-import type { Rehearsal } from "@undercoat/core/run/rehearsal";
-import { executeProof, type ProofOutcome } from "@undercoat/engine/proof/prove";
-import type { Credentials, Row } from "@undercoat/engine/connection/credentials";
 import { Session } from "@undercoat/engine/postgres/session";
+import { executeProof, type ProofOutcome } from "@undercoat/engine/proof/prove";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
-import type { Failure } from "@undercoat/core/run/run";
-import { failureOf } from "@undercoat/engine/failure";
 import { inject } from "vitest";
 import { quiet } from "./quiet.ts";
 
@@ -21,7 +20,10 @@ export interface Pair {
   warehouse: Credentials;
   atSource(sql: string): Promise<Row[]>;
   atWarehouse(sql: string): Promise<Row[]>;
-  run(load: Load, options?: { scope?: Scope; report?: LoadReport; signal?: AbortSignal; load?: string; inside?: boolean }): Promise<LoadOutcome>;
+  run(
+    load: Load,
+    options?: { scope?: Scope; report?: LoadReport; signal?: AbortSignal; load?: string; inside?: boolean },
+  ): Promise<LoadOutcome>;
   rehearse(load: Load, limit?: number, inside?: boolean): Promise<Rehearsal>;
   prove(load: Load, rows?: boolean): Promise<ProofOutcome>;
   /** runs a load from another source */
@@ -29,7 +31,10 @@ export interface Pair {
   /** a database of another locale, furnished by some SQL */
   inLocale(locale: string, sql: string): Promise<Credentials>;
   /** the same pair, its source read as another user; `told`: what a load that fails says */
-  as(user: { user: string; password: string }): { run(load: Load): Promise<LoadOutcome>; told(load: Load): Promise<Failure> };
+  as(user: { user: string; password: string }): {
+    run(load: Load): Promise<LoadOutcome>;
+    told(load: Load): Promise<Failure>;
+  };
   close(): Promise<void>;
 }
 
@@ -37,7 +42,11 @@ let runs = 0;
 
 export function credentials(database: string): Credentials {
   const { port, user, password } = inject("cluster");
-  return { name: database, settings: { kind: "postgres", host: "127.0.0.1", port, database, user, tls: "off" }, password };
+  return {
+    name: database,
+    settings: { kind: "postgres", host: "127.0.0.1", port, database, user, tls: "off" },
+    password,
+  };
 }
 
 export async function makePair(name: string): Promise<Pair> {
@@ -47,7 +56,10 @@ export async function makePair(name: string): Promise<Pair> {
   await admin.close();
   const source = credentials(names.source);
   const warehouse = credentials(names.warehouse);
-  const [left, right] = [await Session.open(source, { application: "test" }), await Session.open(warehouse, { application: "test" })];
+  const [left, right] = [
+    await Session.open(source, { application: "test" }),
+    await Session.open(warehouse, { application: "test" }),
+  ];
   // What a test makes without a schema belongs to public.
   for (const session of [left, right]) await session.script("RESET search_path");
   const order = (load: Load, loadName = "load") => {
@@ -60,13 +72,35 @@ export async function makePair(name: string): Promise<Pair> {
     atSource: (sql) => left.script(sql),
     atWarehouse: (sql) => right.script(sql),
     run: (load, options = {}) =>
-      executeLoad({ ...order(load, options.load), scope: options.scope ?? { kind: "due" } }, sourceFor(options.inside ? warehouse : source), warehouseFor(warehouse), options.report ?? quiet, options.signal ?? new AbortController().signal),
-    rehearse: (load, limit, inside) => executeRehearsal({ ...order(load), scope: { kind: "due" }, limit: limit ?? null }, sourceFor(inside ? warehouse : source), warehouseFor(warehouse), quiet, new AbortController().signal),
-    from: (other, load) => executeLoad({ ...order(load), scope: { kind: "due" } }, sourceFor(other), warehouseFor(warehouse), quiet, new AbortController().signal),
+      executeLoad(
+        { ...order(load, options.load), scope: options.scope ?? { kind: "due" } },
+        sourceFor(options.inside ? warehouse : source),
+        warehouseFor(warehouse),
+        options.report ?? quiet,
+        options.signal ?? new AbortController().signal,
+      ),
+    rehearse: (load, limit, inside) =>
+      executeRehearsal(
+        { ...order(load), scope: { kind: "due" }, limit: limit ?? null },
+        sourceFor(inside ? warehouse : source),
+        warehouseFor(warehouse),
+        quiet,
+        new AbortController().signal,
+      ),
+    from: (other, load) =>
+      executeLoad(
+        { ...order(load), scope: { kind: "due" } },
+        sourceFor(other),
+        warehouseFor(warehouse),
+        quiet,
+        new AbortController().signal,
+      ),
     async inLocale(locale, sql) {
       const database = `${name}_locale_${locale.toLowerCase()}`;
       const admin = await Session.open(credentials("postgres"), { application: "test" });
-      await admin.query(`CREATE DATABASE ${database} ${locale === "icu" ? "LOCALE_PROVIDER icu ICU_LOCALE 'en'" : `LOCALE '${locale}'`} ENCODING 'UTF8' TEMPLATE template0`);
+      await admin.query(
+        `CREATE DATABASE ${database} ${locale === "icu" ? "LOCALE_PROVIDER icu ICU_LOCALE 'en'" : `LOCALE '${locale}'`} ENCODING 'UTF8' TEMPLATE template0`,
+      );
       await admin.close();
       const session = await Session.open(credentials(database), { application: "test" });
       await session.script(`RESET search_path; ${sql}`);
@@ -75,10 +109,31 @@ export async function makePair(name: string): Promise<Pair> {
     },
     as: ({ user, password }) => {
       const other = { ...source, settings: { ...source.settings, user }, password };
-      const run = (load: Load) => executeLoad({ ...order(load), scope: { kind: "due" } }, sourceFor(other), warehouseFor(warehouse), quiet, new AbortController().signal);
-      return { run, told: (load) => run(load).then(() => ({ message: "it did not fail" }), (error: unknown) => failureOf(error)) };
+      const run = (load: Load) =>
+        executeLoad(
+          { ...order(load), scope: { kind: "due" } },
+          sourceFor(other),
+          warehouseFor(warehouse),
+          quiet,
+          new AbortController().signal,
+        );
+      return {
+        run,
+        told: (load) =>
+          run(load).then(
+            () => ({ message: "it did not fail" }),
+            (error: unknown) => failureOf(error),
+          ),
+      };
     },
-    prove: (load, rows = true) => executeProof({ ...order(load), slices: "all", rows }, sourceFor(source), warehouseFor(warehouse), quiet, new AbortController().signal),
+    prove: (load, rows = true) =>
+      executeProof(
+        { ...order(load), slices: "all", rows },
+        sourceFor(source),
+        warehouseFor(warehouse),
+        quiet,
+        new AbortController().signal,
+      ),
     async close() {
       await left.close();
       await right.close();

@@ -24,25 +24,55 @@ describe("a check that fails says the fact and what to do", () => {
   const failing = async (change: object, password?: string) => {
     const steps: { step: string; outcome: string; fact: string; hint: string | undefined }[] = [];
     const { source } = pair;
-    const passed = await sourceFor({ ...source, settings: { ...source.settings, ...change }, password: password ?? source.password }).check(true, ({ step, outcome, fact, failure }) => steps.push({ step, outcome, fact, hint: failure?.hint }));
+    const passed = await sourceFor({
+      ...source,
+      settings: { ...source.settings, ...change },
+      password: password ?? source.password,
+    }).check(true, ({ step, outcome, fact, failure }) => steps.push({ step, outcome, fact, hint: failure?.hint }));
     expect(passed).toBe(false);
     return steps.at(-1);
   };
 
   test("at each step", async () => {
-    expect(await failing({ host: "nowhere.invalid" })).toMatchObject({ step: "address", outcome: "failed", fact: "The host name nowhere.invalid is not known", hint: expect.stringContaining("spelling") });
-    expect(await failing({ port: 1 })).toMatchObject({ step: "port", outcome: "failed", fact: "Nothing answers at 127.0.0.1:1" });
-    expect(await failing({ tls: "require" })).toMatchObject({ step: "tls", outcome: "failed", fact: "The server does not speak TLS" });
-    expect(await failing({ database: "nope" })).toMatchObject({ step: "sign in", fact: "contract_source has no database nope" });
+    expect(await failing({ host: "nowhere.invalid" })).toMatchObject({
+      step: "address",
+      outcome: "failed",
+      fact: "The host name nowhere.invalid is not known",
+      hint: expect.stringContaining("spelling"),
+    });
+    expect(await failing({ port: 1 })).toMatchObject({
+      step: "port",
+      outcome: "failed",
+      fact: "Nothing answers at 127.0.0.1:1",
+    });
+    expect(await failing({ tls: "require" })).toMatchObject({
+      step: "tls",
+      outcome: "failed",
+      fact: "The server does not speak TLS",
+    });
+    expect(await failing({ database: "nope" })).toMatchObject({
+      step: "sign in",
+      fact: "contract_source has no database nope",
+    });
     const wrong = await failing({}, "s3cret-typed");
     expect(wrong).toMatchObject({ step: "sign in", outcome: "failed" });
     expect(JSON.stringify(wrong)).not.toContain("s3cret-typed");
   });
 
   test("a user who may read nothing and write nowhere", async () => {
-    await pair.atSource("DROP ROLE IF EXISTS poor; CREATE ROLE poor LOGIN PASSWORD 'poor'; CREATE TABLE IF NOT EXISTS sample (id int)");
-    expect(await failing({ user: "poor" }, "poor")).toMatchObject({ step: "read", outcome: "failed", hint: expect.stringContaining("GRANT SELECT") });
+    await pair.atSource(
+      "DROP ROLE IF EXISTS poor; CREATE ROLE poor LOGIN PASSWORD 'poor'; CREATE TABLE IF NOT EXISTS sample (id int)",
+    );
+    expect(await failing({ user: "poor" }, "poor")).toMatchObject({
+      step: "read",
+      outcome: "failed",
+      hint: expect.stringContaining("GRANT SELECT"),
+    });
     await pair.atSource("GRANT SELECT ON ALL TABLES IN SCHEMA public TO poor");
-    expect(await failing({ user: "poor" }, "poor")).toMatchObject({ step: "write", outcome: "failed", hint: expect.stringContaining("GRANT CREATE") });
+    expect(await failing({ user: "poor" }, "poor")).toMatchObject({
+      step: "write",
+      outcome: "failed",
+      hint: expect.stringContaining("GRANT CREATE"),
+    });
   });
 });

@@ -20,7 +20,10 @@ beforeEach(async () => {
   await pair.run(load);
 });
 
-const found = async () => (await pair.prove(load)).rows?.rows.map(({ key, kind, cells }) => `${key[0]} ${kind}${kind === "different" ? ` ${cells.join()}` : ""}`).sort();
+const found = async () =>
+  (await pair.prove(load)).rows?.rows
+    .map(({ key, kind, cells }) => `${key[0]} ${kind}${kind === "different" ? ` ${cells.join()}` : ""}`)
+    .sort();
 
 describe("a proof fails where anything differs", () => {
   test("and holds where nothing does", async () => {
@@ -33,16 +36,36 @@ describe("a proof fails where anything differs", () => {
 
   test.each([
     ["one cent of one row", "UPDATE landing.payment SET amount = amount + 0.01 WHERE id = 4321", ["4321 different 1"]],
-    ["0.1 + 0.2 for 0.3", "UPDATE landing.payment SET ratio = 0.1::float8 + 0.2::float8 WHERE id = 3", ["3 different 2"]],
+    [
+      "0.1 + 0.2 for 0.3",
+      "UPDATE landing.payment SET ratio = 0.1::float8 + 0.2::float8 WHERE id = 3",
+      ["3 different 2"],
+    ],
     ["a null for an empty string", "UPDATE landing.payment SET note = NULL WHERE id = 5", ["5 different 3"]],
     ["an empty string for a null", "UPDATE landing.payment SET note = '' WHERE id = 8", ["8 different 3"]],
-    ["a moved time zone", "UPDATE landing.payment SET paid_at = paid_at + interval '1 hour' WHERE id = 100", ["100 different 4"]],
-    ["a microsecond", "UPDATE landing.payment SET paid_at = paid_at + interval '1 microsecond' WHERE id = 100", ["100 different 4"]],
-    ["bits that a folded hash can't tell apart", "UPDATE landing.payment SET big = 4294967296 WHERE id = 1", ["1 different 5"]],
+    [
+      "a moved time zone",
+      "UPDATE landing.payment SET paid_at = paid_at + interval '1 hour' WHERE id = 100",
+      ["100 different 4"],
+    ],
+    [
+      "a microsecond",
+      "UPDATE landing.payment SET paid_at = paid_at + interval '1 microsecond' WHERE id = 100",
+      ["100 different 4"],
+    ],
+    [
+      "bits that a folded hash can't tell apart",
+      "UPDATE landing.payment SET big = 4294967296 WHERE id = 1",
+      ["1 different 5"],
+    ],
     ["a deleted row", "DELETE FROM landing.payment WHERE id = 20000", ["20000 missing"]],
     ["a row too many", "INSERT INTO landing.payment VALUES (-7, 1, 1, 'x', '2026-11-05', 1)", ["-7 extra"]],
     ["a row of no date", "INSERT INTO landing.payment VALUES (30000, 0, 1, 'x', NULL, 1)", ["30000 extra"]],
-    ["two changes that cancel each other in every figure", "UPDATE landing.payment SET amount = amount + CASE id WHEN 10 THEN 1 ELSE -1 END WHERE id IN (10, 11)", ["10 different 1", "11 different 1"]],
+    [
+      "two changes that cancel each other in every figure",
+      "UPDATE landing.payment SET amount = amount + CASE id WHEN 10 THEN 1 ELSE -1 END WHERE id IN (10, 11)",
+      ["10 different 1", "11 different 1"],
+    ],
     ["a key that moved", "UPDATE landing.payment SET id = 50000 WHERE id = 500", ["500 missing", "50000 extra"]],
   ])("%s", async (_, change, expected) => {
     await pair.atWarehouse(change);
@@ -52,9 +75,13 @@ describe("a proof fails where anything differs", () => {
   });
 
   test("changes at the source are found too", async () => {
-    await pair.atSource("CREATE TABLE IF NOT EXISTS before AS SELECT * FROM payment WHERE id IN (1, 2); UPDATE payment SET note = 'changed' WHERE id = 1; DELETE FROM payment WHERE id = 2; INSERT INTO payment VALUES (90000, 1, 1, NULL, '2026-11-02', 1)");
+    await pair.atSource(
+      "CREATE TABLE IF NOT EXISTS before AS SELECT * FROM payment WHERE id IN (1, 2); UPDATE payment SET note = 'changed' WHERE id = 1; DELETE FROM payment WHERE id = 2; INSERT INTO payment VALUES (90000, 1, 1, NULL, '2026-11-02', 1)",
+    );
     expect(await found()).toEqual(["1 different 3", "2 extra", "90000 missing"]);
-    await pair.atSource("DELETE FROM payment WHERE id IN (1, 90000); INSERT INTO payment SELECT * FROM before; DROP TABLE before");
+    await pair.atSource(
+      "DELETE FROM payment WHERE id IN (1, 90000); INSERT INTO payment SELECT * FROM before; DROP TABLE before",
+    );
     expect(await found()).toEqual([]);
   });
 
@@ -66,7 +93,9 @@ describe("a proof fails where anything differs", () => {
   });
 
   test("keys far apart are split again rather than listed", async () => {
-    await pair.atSource("INSERT INTO payment VALUES (9000000000000000000, 1, 1, 'far', '2026-11-03', 1), (-9000000000000000000, 1, 1, 'far', '2026-11-03', 1)");
+    await pair.atSource(
+      "INSERT INTO payment VALUES (9000000000000000000, 1, 1, 'far', '2026-11-03', 1), (-9000000000000000000, 1, 1, 'far', '2026-11-03', 1)",
+    );
     try {
       expect(await found()).toEqual(["-9000000000000000000 missing", "9000000000000000000 missing"]);
       await pair.atSource("DELETE FROM payment WHERE id < 0");

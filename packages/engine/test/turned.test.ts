@@ -11,13 +11,22 @@ import { makePair, type Pair } from "./pair.ts";
 let pair: Pair;
 beforeAll(async () => {
   pair = await makePair("turned");
-  await pair.atSource("CREATE TABLE t (id int PRIMARY KEY, v text); INSERT INTO t VALUES (1, 'a'), (2, 'b'); CREATE FUNCTION double(n int) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT 2 * n'");
+  await pair.atSource(
+    "CREATE TABLE t (id int PRIMARY KEY, v text); INSERT INTO t VALUES (1, 'a'), (2, 'b'); CREATE FUNCTION double(n int) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT 2 * n'",
+  );
 });
 afterAll(() => pair.close());
 
 let tables = 0;
-const of = (query: string): Load => ({ from: { connection: "source", query }, into: { table: `landing.t${++tables}`, mode: "replace" } });
-const told = (load: Load) => pair.run(load).then(() => "it ran", (error: unknown) => failureOf(error).message);
+const of = (query: string): Load => ({
+  from: { connection: "source", query },
+  into: { table: `landing.t${++tables}`, mode: "replace" },
+});
+const told = (load: Load) =>
+  pair.run(load).then(
+    () => "it ran",
+    (error: unknown) => failureOf(error).message,
+  );
 
 describe("a query is refused that calls", () => {
   test.each([
@@ -48,20 +57,35 @@ describe("a query is refused that calls", () => {
     expect(await told(of(query))).toMatch(/^The query calls /);
   });
 
-  test.each(["SELECT 1 AS id; DELETE FROM t", "DELETE FROM t RETURNING id", "WITH d AS (DELETE FROM t RETURNING id) SELECT * FROM d", "SELECT id INTO x FROM t", "SELECT id FROM t FOR UPDATE", "COPY t TO PROGRAM 'id'", "SET x.y = 1"])("or is no plain question: %s", async (query) => {
+  test.each([
+    "SELECT 1 AS id; DELETE FROM t",
+    "DELETE FROM t RETURNING id",
+    "WITH d AS (DELETE FROM t RETURNING id) SELECT * FROM d",
+    "SELECT id INTO x FROM t",
+    "SELECT id FROM t FOR UPDATE",
+    "COPY t TO PROGRAM 'id'",
+    "SET x.y = 1",
+  ])("or is no plain question: %s", async (query) => {
     await expect(checkQuery(query)).rejects.toThrow();
   });
 
   test("what an administrator has listed may be called", async () => {
     const listed = { ...pair.source, settings: { ...pair.source.settings, functions: ["public.double"] } };
     expect((await pair.from(listed, of("SELECT id, double(id) AS v FROM t"))).tally.read).toBe("2");
-    expect((await pair.run(of("SELECT id, upper(v) AS v, count(*) OVER () AS n, now() - interval '1 day' AS at FROM t"))).tally.read).toBe("2");
+    expect(
+      (await pair.run(of("SELECT id, upper(v) AS v, count(*) OVER () AS n, now() - interval '1 day' AS at FROM t")))
+        .tally.read,
+    ).toBe("2");
   });
 
   test("a user's function does not stand in for a built-in one, nor an operator of theirs for another", async () => {
-    await pair.atSource("CREATE FUNCTION upper(int) RETURNS text LANGUAGE plpgsql VOLATILE AS $$ BEGIN PERFORM set_config('standard_conforming_strings', 'off', false); RETURN 'x'; END $$");
+    await pair.atSource(
+      "CREATE FUNCTION upper(int) RETURNS text LANGUAGE plpgsql VOLATILE AS $$ BEGIN PERFORM set_config('standard_conforming_strings', 'off', false); RETURN 'x'; END $$",
+    );
     expect(await told(of("SELECT id, upper(id) AS v FROM t"))).toMatch(/calls public\.upper/);
-    await pair.atSource("CREATE FUNCTION evil(int, int) RETURNS int LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN PERFORM set_config('standard_conforming_strings', 'off', false); RETURN 1; END $$; CREATE OPERATOR ### (LEFTARG = int, RIGHTARG = int, FUNCTION = evil)");
+    await pair.atSource(
+      "CREATE FUNCTION evil(int, int) RETURNS int LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN PERFORM set_config('standard_conforming_strings', 'off', false); RETURN 1; END $$; CREATE OPERATOR ### (LEFTARG = int, RIGHTARG = int, FUNCTION = evil)",
+    );
     expect(await told(of("SELECT id, id ### id AS v FROM t"))).toMatch(/calls public\.evil.*by the operator ###/);
     await pair.atSource("DROP FUNCTION upper(int); DROP OPERATOR ### (int, int)");
   });
@@ -69,8 +93,15 @@ describe("a query is refused that calls", () => {
 
 test("a setting that was changed all the same is set back before the next statement of ours", async () => {
   // A view's function can't be seen from the query that reads it.
-  await pair.atSource("CREATE FUNCTION turn(n int) RETURNS int LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN PERFORM set_config('standard_conforming_strings', 'off', false), set_config('TimeZone', 'Asia/Tokyo', false), set_config('row_security', 'on', false); RETURN n; END $$; CREATE VIEW turning AS SELECT turn(id) AS id, v || chr(92) AS v FROM t");
-  const run = await pair.run({ ...of("SELECT id, v || '\\' AS v, timestamptz '2026-11-20 12:00+00' AS at FROM turning WHERE v <> 'a\\' OR v <> '; UPDATE t SET v = ''gone'' --'"), proof: { figures: ["rows", "max(v)"] } });
+  await pair.atSource(
+    "CREATE FUNCTION turn(n int) RETURNS int LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN PERFORM set_config('standard_conforming_strings', 'off', false), set_config('TimeZone', 'Asia/Tokyo', false), set_config('row_security', 'on', false); RETURN n; END $$; CREATE VIEW turning AS SELECT turn(id) AS id, v || chr(92) AS v FROM t",
+  );
+  const run = await pair.run({
+    ...of(
+      "SELECT id, v || '\\' AS v, timestamptz '2026-11-20 12:00+00' AS at FROM turning WHERE v <> 'a\\' OR v <> '; UPDATE t SET v = ''gone'' --'",
+    ),
+    proof: { figures: ["rows", "max(v)"] },
+  });
   expect(run.proof).toMatchObject({ verdict: "proved", cells: { rows: "2", verdict: "proved" } });
   expect(await pair.atSource("SELECT v FROM t ORDER BY id")).toEqual([{ v: "a" }, { v: "b" }]);
 });
@@ -85,7 +116,8 @@ test("a session that is cancelled ends its statement at the server", async () =>
   const abort = new AbortController();
   const session = await Session.open(pair.source, { application: "undercoat cancelled", signal: abort.signal });
   const asleep = session.query("SELECT pg_sleep(60)").catch((error: Error) => error.message);
-  const working = async () => (await pair.atSource("SELECT 1 FROM pg_stat_activity WHERE application_name = 'undercoat cancelled'")).length;
+  const working = async () =>
+    (await pair.atSource("SELECT 1 FROM pg_stat_activity WHERE application_name = 'undercoat cancelled'")).length;
   await expect.poll(working).toBe(1);
   abort.abort();
   expect(await asleep).toBe("Cancelled");
@@ -97,27 +129,62 @@ test("nothing is written by looking, and a session ends though its opening was r
   const signal = new AbortController().signal;
   const quiet = { line: () => undefined, phase: () => undefined, progress: () => undefined, waiting: () => undefined };
   const { lookAtShape } = await import("@undercoat/engine/load/rehearse");
-  const load: Load = { from: { connection: "source", table: "public.t" }, columns: { id: "id", v: "upper(v)" }, rules: { known: "v <> 'B'" }, into: { table: "landing.look", mode: "upsert", key: ["id"] } };
+  const load: Load = {
+    from: { connection: "source", table: "public.t" },
+    columns: { id: "id", v: "upper(v)" },
+    rules: { known: "v <> 'B'" },
+    into: { table: "landing.look", mode: "upsert", key: ["id"] },
+  };
   await pair.atWarehouse("DROP SCHEMA IF EXISTS undercoat CASCADE; DROP SCHEMA IF EXISTS landing CASCADE");
-  const look = await lookAtShape({ pipelineName: "p", pipeline: { title: "P", warehouse: "w", loads: { load } }, load: "load" }, 10, sourceFor(pair.source), warehouseFor(pair.warehouse), quiet, signal);
+  const look = await lookAtShape(
+    { pipelineName: "p", pipeline: { title: "P", warehouse: "w", loads: { load } }, load: "load" },
+    10,
+    sourceFor(pair.source),
+    warehouseFor(pair.warehouse),
+    quiet,
+    signal,
+  );
   expect(look).toMatchObject({ rows: [["1", "A"]], rejected: [{ values: { id: "2" } }] });
-  expect(await pair.atWarehouse("SELECT nspname FROM pg_namespace WHERE nspname IN ('undercoat', 'landing')")).toEqual([]);
+  expect(await pair.atWarehouse("SELECT nspname FROM pg_namespace WHERE nspname IN ('undercoat', 'landing')")).toEqual(
+    [],
+  );
   // A warehouse of a later version is refused.
   await pair.run({ ...load, rules: {} });
   await pair.atWarehouse("INSERT INTO undercoat.version (number) VALUES (99)");
   await expect(pair.run(load)).rejects.toThrow(/later version of Undercoat/);
   await expect(warehouseFor(pair.warehouse).rejected({}, 10, 0)).rejects.toThrow(/later version/);
-  await expect.poll(async () => (await pair.atWarehouse("SELECT application_name FROM pg_stat_activity WHERE datname = current_database() AND application_name LIKE 'undercoat%' AND application_name <> 'undercoat, idle'")).length).toBe(0);
+  await expect
+    .poll(
+      async () =>
+        (
+          await pair.atWarehouse(
+            "SELECT application_name FROM pg_stat_activity WHERE datname = current_database() AND application_name LIKE 'undercoat%' AND application_name <> 'undercoat, idle'",
+          )
+        ).length,
+    )
+    .toBe(0);
   await pair.atWarehouse("DELETE FROM undercoat.version WHERE number = 99");
 });
 
 test("a warehouse that an earlier version furnished is brought up to date, and its loads go on", async () => {
   await pair.atWarehouse("DROP SCHEMA IF EXISTS undercoat CASCADE; DROP SCHEMA IF EXISTS landing CASCADE");
-  const load: Load = { from: { connection: "source", table: "public.t" }, columns: { id: "id", v: { as: "v", type: "varchar(1)" } }, into: { table: "landing.t", mode: "upsert", key: ["id"] } };
+  const load: Load = {
+    from: { connection: "source", table: "public.t" },
+    columns: { id: "id", v: { as: "v", type: "varchar(1)" } },
+    into: { table: "landing.t", mode: "upsert", key: ["id"] },
+  };
   await pair.run(load);
-  await pair.atWarehouse("DROP TABLE undercoat.version; ALTER TABLE undercoat.rejected DROP COLUMN content, DROP COLUMN covered; DELETE FROM undercoat.watermark");
-  await pair.atWarehouse("INSERT INTO undercoat.rejected (run, number, pipeline, load, target, code, reason, message, identity) VALUES (gen_random_uuid(), 1, 'test', 'load', 'landing.t', 'type', 'r', 'm', 1)");
+  await pair.atWarehouse(
+    "DROP TABLE undercoat.version; ALTER TABLE undercoat.rejected DROP COLUMN content, DROP COLUMN covered; DELETE FROM undercoat.watermark",
+  );
+  await pair.atWarehouse(
+    "INSERT INTO undercoat.rejected (run, number, pipeline, load, target, code, reason, message, identity) VALUES (gen_random_uuid(), 1, 'test', 'load', 'landing.t', 'type', 'r', 'm', 1)",
+  );
   const run = await pair.run(load);
   expect(run.proof).toMatchObject({ verdict: "proved" });
-  expect(await pair.atWarehouse("SELECT max(number)::text AS version, (SELECT count(*)::text FROM undercoat.rejected WHERE left_run IS NULL) AS open FROM undercoat.version")).toEqual([{ version: "2", open: "0" }]);
+  expect(
+    await pair.atWarehouse(
+      "SELECT max(number)::text AS version, (SELECT count(*)::text FROM undercoat.rejected WHERE left_run IS NULL) AS open FROM undercoat.version",
+    ),
+  ).toEqual([{ version: "2", open: "0" }]);
 });

@@ -47,10 +47,15 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
   const app = new Hono<Env>();
   app.onError((error, c) => {
     const problem = problemOf(error);
-    if (problem.status >= 500 && problem.status !== 502) log.error({ path: c.req.path, error: error.message, stack: error.stack }, "unforeseen");
+    if (problem.status >= 500 && problem.status !== 502)
+      log.error({ path: c.req.path, error: error.message, stack: error.stack }, "unforeseen");
     return c.body(JSON.stringify(problem), problem.status as 500, { "Content-Type": "application/problem+json" });
   });
-  app.notFound((c) => c.body(JSON.stringify(problemOf(new HttpProblem(404, "There is nothing here"))), 404, { "Content-Type": "application/problem+json" }));
+  app.notFound((c) =>
+    c.body(JSON.stringify(problemOf(new HttpProblem(404, "There is nothing here"))), 404, {
+      "Content-Type": "application/problem+json",
+    }),
+  );
 
   app.use(async (c, next) => {
     await next();
@@ -61,14 +66,24 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
     header("Cross-Origin-Opener-Policy", "same-origin");
     header("Cross-Origin-Resource-Policy", "same-origin");
     header("Permissions-Policy", "camera=(), geolocation=(), microphone=()");
-    if (!c.res.headers.has("Content-Security-Policy")) header("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'");
+    if (!c.res.headers.has("Content-Security-Policy"))
+      header("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'");
   });
   app.use(async (c, next) => {
-    if (!answersTo(c.req.header("Host") ?? new URL(c.req.url).host, house.settings)) throw new HttpProblem(421, "This server does not answer to that name", { hint: "Set UNDERCOAT_HOSTS to the names by which it is reached." });
+    if (!answersTo(c.req.header("Host") ?? new URL(c.req.url).host, house.settings))
+      throw new HttpProblem(421, "This server does not answer to that name", {
+        hint: "Set UNDERCOAT_HOSTS to the names by which it is reached.",
+      });
     await next();
   });
   app.get("/api/health", (c) => c.json({ healthy: true }));
-  const bounded = (maxSize: number) => bodyLimit({ maxSize, onError: () => { throw new HttpProblem(413, "The request is too large"); } });
+  const bounded = (maxSize: number) =>
+    bodyLimit({
+      maxSize,
+      onError: () => {
+        throw new HttpProblem(413, "The request is too large");
+      },
+    });
   const [small, large] = [bounded(largestBodyBefore), bounded(largestBody)];
   app.use("/api/*", async (c, next) => {
     c.set("house", house);
@@ -82,16 +97,20 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
       const origin = c.req.header("Origin");
       const site = c.req.header("Sec-Fetch-Site");
       const own = origin !== undefined && URL.canParse(origin) && new URL(origin).host === c.req.header("Host");
-      if (!own || (site !== undefined && site !== "same-origin")) throw new HttpProblem(403, "This request comes from another site");
+      if (!own || (site !== undefined && site !== "same-origin"))
+        throw new HttpProblem(403, "This request comes from another site");
     }
     await next();
   });
   app.use("/api/*", async (c, next) => {
-    const open = c.req.path === "/api/session" || c.req.path === "/api/session/link" || c.req.path === "/api/session/setup";
+    const open =
+      c.req.path === "/api/session" || c.req.path === "/api/session/link" || c.req.path === "/api/session/setup";
     if (!open && !c.get("user")) throw new HttpProblem(401, "Sign in first");
     await (open ? small : large)(c, next);
   });
-  app.use("/api/*", async (c, next) => (c.req.path === "/api/events" || c.req.path.endsWith("/check") ? next() : compress()(c, next)));
+  app.use("/api/*", async (c, next) =>
+    c.req.path === "/api/events" || c.req.path.endsWith("/check") ? next() : compress()(c, next),
+  );
   app.route("/api/session", session);
   app.route("/api/users", users);
   app.route("/api/tokens", tokens);
@@ -108,12 +127,19 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
   app.route("/api/demo", demo);
 
   app.use("/assets/*", compress());
-  app.use("/assets/*", serveStatic({ root: pages, onFound: (_path, c) => c.header("Cache-Control", "public, max-age=31536000, immutable") }));
+  app.use(
+    "/assets/*",
+    serveStatic({
+      root: pages,
+      onFound: (_path, c) => c.header("Cache-Control", "public, max-age=31536000, immutable"),
+    }),
+  );
   app.get("/mark.svg", serveStatic({ root: pages }));
   app.get("*", (c) => {
     if (c.req.path.startsWith("/api/") || c.req.path.startsWith("/assets/")) return c.notFound();
     const page = join(pages, "index.html");
-    if (!existsSync(page)) throw new HttpProblem(503, "The pages are not built", { hint: "Start the product with ./undercoat." });
+    if (!existsSync(page))
+      throw new HttpProblem(503, "The pages are not built", { hint: "Start the product with ./undercoat." });
     const nonce = randomBytes(16).toString("base64");
     c.header("Content-Security-Policy", contentPolicy(nonce));
     c.header("Cache-Control", "no-cache");

@@ -1,7 +1,7 @@
 import type { Role } from "@undercoat/core/api/api";
-import type { Schema } from "joi";
 import { check } from "@undercoat/core/pipeline/schema";
 import { type Context, Hono, type MiddlewareHandler } from "hono";
+import type { Schema } from "joi";
 import type { Queue } from "./jobs/queue.ts";
 import { HttpProblem } from "./problem.ts";
 import type { Settings } from "./settings.ts";
@@ -31,7 +31,10 @@ export function requires(role: Role): MiddlewareHandler<Env> {
   return async (c, next) => {
     const user = c.get("user");
     if (!user) throw new HttpProblem(401, "Sign in first");
-    if (rank[user.role] < rank[role]) throw new HttpProblem(403, `This needs the role ${role}; yours is ${user.role}`, { hint: "Ask an administrator." });
+    if (rank[user.role] < rank[role])
+      throw new HttpProblem(403, `This needs the role ${role}; yours is ${user.role}`, {
+        hint: "Ask an administrator.",
+      });
     await next();
   };
 }

@@ -6,7 +6,7 @@ import { Command, Option } from "commander";
 import { issuePass } from "./account/passes.ts";
 import { Client, CommandError } from "./cli/client.ts";
 import { applyCommand, exportCommand } from "./cli/project.ts";
-import { proveCommand, rehearseCommand, type RunOptions, runCommand } from "./cli/runs.ts";
+import { proveCommand, type RunOptions, rehearseCommand, runCommand } from "./cli/runs.ts";
 import { ClusterError } from "./cluster/cluster.ts";
 import { readSettings, SettingError, type Settings } from "./settings.ts";
 import { UserRow } from "./store/models.ts";
@@ -21,7 +21,11 @@ async function ending(work: () => Promise<number>): Promise<void> {
     if (process.env.UNDERCOAT_DEBUG) console.error(error);
     const told = error instanceof CommandError || error instanceof ClusterError || error instanceof SettingError;
     const full = (error as NodeJS.ErrnoException).code === "ENOSPC";
-    const message = told ? (error as Error).message : full ? "The disk is full." : `Undercoat can't go on: ${(error as Error).message}`;
+    const message = told
+      ? (error as Error).message
+      : full
+        ? "The disk is full."
+        : `Undercoat can't go on: ${(error as Error).message}`;
     if (process.argv.includes("--json")) console.log(JSON.stringify({ error: message }));
     console.error(message);
     process.exitCode = error instanceof CommandError ? error.status : 1;
@@ -33,7 +37,11 @@ async function startAndWait(command: string, settings: Settings): Promise<number
   const ready = join(settings.data, "ready");
   rmSync(ready, { force: true });
   const log = openSync(join(settings.data, "start.log"), "w", 0o600);
-  const child = spawn(process.execPath, ["--import", "tsx", fileURLToPath(import.meta.url), command], { detached: true, stdio: ["ignore", log, log], env: { ...process.env, UNDERCOAT_READY: ready } });
+  const child = spawn(process.execPath, ["--import", "tsx", fileURLToPath(import.meta.url), command], {
+    detached: true,
+    stdio: ["ignore", log, log],
+    env: { ...process.env, UNDERCOAT_READY: ready },
+  });
   const exited = new Promise<number>((done) => child.once("exit", (status) => done(status ?? 1)));
   const answered = (async () => {
     while (!existsSync(ready)) await new Promise((resolve) => setTimeout(resolve, 50));
@@ -48,7 +56,8 @@ async function startAndWait(command: string, settings: Settings): Promise<number
 async function start(withDemo: boolean, wait: boolean): Promise<number> {
   const settings = readSettings();
   if (wait) return startAndWait(withDemo ? "demo" : "start", settings);
-  if (withDemo && settings.databaseUrl) throw new SettingError("The demo needs the private cluster; unset UNDERCOAT_DATABASE_URL.");
+  if (withDemo && settings.databaseUrl)
+    throw new SettingError("The demo needs the private cluster; unset UNDERCOAT_DATABASE_URL.");
   const { serve } = await import("./process/serve.ts");
   const { leaveToken } = await import("./process/token.ts");
   const demo = await import("@undercoat/demo/demo");
@@ -73,7 +82,8 @@ async function start(withDemo: boolean, wait: boolean): Promise<number> {
     if (ada) say(`Sign in, once and within the hour: ${serving.address}/link#${await issuePass(ada.id, "link")}`);
     const setup = await (await import("./account/first.ts")).issueSetup();
     if (setup) say(`Make the administrator's account, once and within the day: ${serving.address}/link#${setup}`);
-    if (process.env.UNDERCOAT_READY) (await import("./settings.ts")).writePrivate(settings.data, "ready", serving.address);
+    if (process.env.UNDERCOAT_READY)
+      (await import("./settings.ts")).writePrivate(settings.data, "ready", serving.address);
     else say("Ctrl-C stops it.");
   } catch (error) {
     await serving.stop();
@@ -93,7 +103,8 @@ async function stopRunning(): Promise<number> {
   const pid = Number(readFileSync(file, "utf8"));
   try {
     process.kill(pid, "SIGTERM");
-    for (let tries = 0; tries < 300 && existsSync(file); tries++) await new Promise((resolve) => setTimeout(resolve, 100));
+    for (let tries = 0; tries < 300 && existsSync(file); tries++)
+      await new Promise((resolve) => setTimeout(resolve, 100));
     while (existsSync(`/proc/${pid}`)) await new Promise((resolve) => setTimeout(resolve, 50));
   } catch {
     // It was gone already.
@@ -105,7 +116,10 @@ async function stopRunning(): Promise<number> {
 
 async function work(): Promise<number> {
   const settings = readSettings();
-  if (!settings.databaseUrl) throw new SettingError("A worker needs UNDERCOAT_DATABASE_URL, the product's database, and UNDERCOAT_SECRET_KEY where it has another data folder than the server.");
+  if (!settings.databaseUrl)
+    throw new SettingError(
+      "A worker needs UNDERCOAT_DATABASE_URL, the product's database, and UNDERCOAT_SECRET_KEY where it has another data folder than the server.",
+    );
   const { Store } = await import("./store/store.ts");
   const { startWorker } = await import("./jobs/worker.ts");
   const store = await Store.open(settings.databaseUrl, settings.key);
@@ -123,8 +137,15 @@ async function work(): Promise<number> {
   return 0;
 }
 
-const program = new Command("undercoat").description("Every load proves itself.").showHelpAfterError().exitOverride((error) => process.exit(error.exitCode === 0 ? 0 : 2));
-program.command("start").description("start the product").option("--wait", "return once it answers").action(({ wait }) => ending(() => start(false, Boolean(wait))));
+const program = new Command("undercoat")
+  .description("Every load proves itself.")
+  .showHelpAfterError()
+  .exitOverride((error) => process.exit(error.exitCode === 0 ? 0 : 2));
+program
+  .command("start")
+  .description("start the product")
+  .option("--wait", "return once it answers")
+  .action(({ wait }) => ending(() => start(false, Boolean(wait))));
 program
   .command("demo")
   .description("start the product with its demo data")
@@ -138,10 +159,27 @@ program
       return 0;
     }),
   );
-program.command("stop").description("stop what start --wait or demo --wait left running").action(() => ending(stopRunning));
-program.command("worker").description("take runs from the product's database").action(() => ending(work));
-program.command("apply <file>").description("create or update what a project file names").option("--check", "say what would change, and change nothing").option("--json").action((file, { json, check }) => ending(() => applyCommand(Client.fromEnvironment(), file, { json: Boolean(json), check: Boolean(check) })));
-program.command("export [pipeline]").description("write the project file, without secrets").option("--json").action((pipeline, { json }) => ending(() => exportCommand(Client.fromEnvironment(), pipeline, Boolean(json))));
+program
+  .command("stop")
+  .description("stop what start --wait or demo --wait left running")
+  .action(() => ending(stopRunning));
+program
+  .command("worker")
+  .description("take runs from the product's database")
+  .action(() => ending(work));
+program
+  .command("apply <file>")
+  .description("create or update what a project file names")
+  .option("--check", "say what would change, and change nothing")
+  .option("--json")
+  .action((file, { json, check }) =>
+    ending(() => applyCommand(Client.fromEnvironment(), file, { json: Boolean(json), check: Boolean(check) })),
+  );
+program
+  .command("export [pipeline]")
+  .description("write the project file, without secrets")
+  .option("--json")
+  .action((pipeline, { json }) => ending(() => exportCommand(Client.fromEnvironment(), pipeline, Boolean(json))));
 program
   .command("account <login>")
   .description("make an account on this machine, or print a sign-in link for one; the first is an administrator")
@@ -155,7 +193,10 @@ program
       const password = passwordStdin ? readFileSync(0, "utf8").replace(/\r?\n$/, "") : null;
       const { made, role: given, link } = await account(readSettings(), { login, name, role, password });
       if (json) say(JSON.stringify({ login, made, role: given, link }));
-      else say(`${made ? `${login} is made, ${given === "viewer" ? "a viewer" : given === "editor" ? "an editor" : "an administrator"}.` : `${login} has an account.`}\nSign in, once and within the hour: ${link}`);
+      else
+        say(
+          `${made ? `${login} is made, ${given === "viewer" ? "a viewer" : given === "editor" ? "an editor" : "an administrator"}.` : `${login} has an account.`}\nSign in, once and within the hour: ${link}`,
+        );
       return 0;
     }),
   );
@@ -169,8 +210,15 @@ const runLike = (name: string, description: string) =>
     .option("--from <time>", "start of an earlier interval, included")
     .option("--to <time>", "end of an earlier interval, excluded")
     .option("--json", "print one JSON document");
-runLike("run", "run a pipeline and wait").option("--whole", "read the whole dataset again").action((pipeline, options: RunOptions) => ending(() => runCommand(Client.fromEnvironment(), pipeline, options)));
-runLike("rehearse", "say what a run would do, and write nothing").option("--first <rows>", "look at so many rows of each load only").option("--whole", "as if the whole dataset were read again").action((pipeline, options: RunOptions) => ending(() => rehearseCommand(Client.fromEnvironment(), pipeline, options)));
+runLike("run", "run a pipeline and wait")
+  .option("--whole", "read the whole dataset again")
+  .action((pipeline, options: RunOptions) => ending(() => runCommand(Client.fromEnvironment(), pipeline, options)));
+runLike("rehearse", "say what a run would do, and write nothing")
+  .option("--first <rows>", "look at so many rows of each load only")
+  .option("--whole", "as if the whole dataset were read again")
+  .action((pipeline, options: RunOptions) =>
+    ending(() => rehearseCommand(Client.fromEnvironment(), pipeline, options)),
+  );
 program
   .command("prove <pipeline>")
   .description("prove every slice now")

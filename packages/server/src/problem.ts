@@ -24,15 +24,25 @@ export const notFound = (what: string) => new HttpProblem(404, `There is no ${wh
 
 /** What is wrong with a load's definition; `above` is the path of the load itself. */
 export function problemAt(error: PlanError, above: string[] = []): Problem {
-  return { path: [...above, ...error.path], message: error.message, ...(error.position === null ? {} : { position: error.position }) };
+  return {
+    path: [...above, ...error.path],
+    message: error.message,
+    ...(error.position === null ? {} : { position: error.position }),
+  };
 }
 
 /** Any error as a problem; what is not foreseen says so and nothing of its inside. */
 export function problemOf(error: unknown): ProblemDetails {
-  const details = (status: Status, title: string, more: HttpProblem["more"] = {}): ProblemDetails => ({ type: "about:blank", title, status, ...more });
+  const details = (status: Status, title: string, more: HttpProblem["more"] = {}): ProblemDetails => ({
+    type: "about:blank",
+    title,
+    status,
+    ...more,
+  });
   if (error instanceof HttpProblem) return details(error.status, error.title, error.more);
   if (error instanceof RunRefused) return details(404, error.message);
-  if (error instanceof HTTPException) return details(error.status as Status, error.message || "The request was refused");
+  if (error instanceof HTTPException)
+    return details(error.status as Status, error.message || "The request was refused");
   if (error instanceof SyntaxError) return details(400, "The request is not JSON");
   if (error instanceof PlanError) return details(422, error.message, { problems: [problemAt(error)] });
   if (error instanceof ExpressionError || error instanceof NameError) return details(422, error.message);

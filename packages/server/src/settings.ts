@@ -45,9 +45,20 @@ export function readSettings(environment: NodeJS.ProcessEnv = process.env): Sett
   try {
     mkdirSync(data, { recursive: true, mode: 0o755 });
   } catch (error) {
-    throw new SettingError(`The data folder ${data} can't be made: ${(error as NodeJS.ErrnoException).code === "EACCES" ? "a right is missing" : (error as Error).message}.`);
+    throw new SettingError(
+      `The data folder ${data} can't be made: ${(error as NodeJS.ErrnoException).code === "EACCES" ? "a right is missing" : (error as Error).message}.`,
+    );
   }
   const port = Number(environment.UNDERCOAT_PORT ?? 4400);
-  if (!Number.isInteger(port) || port < 0 || port > 65_535) throw new SettingError(`UNDERCOAT_PORT is ${environment.UNDERCOAT_PORT}; it must be a number from 0 to 65535.`);
-  return { data, host: environment.UNDERCOAT_HOST ?? "127.0.0.1", port, databaseUrl: environment.UNDERCOAT_DATABASE_URL ?? null, key: secretKey(data, environment.UNDERCOAT_SECRET_KEY), hosts: listed(environment.UNDERCOAT_HOSTS).map((name) => name.toLowerCase()), proxies: listed(environment.UNDERCOAT_PROXY) };
+  if (!Number.isInteger(port) || port < 0 || port > 65_535)
+    throw new SettingError(`UNDERCOAT_PORT is ${environment.UNDERCOAT_PORT}; it must be a number from 0 to 65535.`);
+  return {
+    data,
+    host: environment.UNDERCOAT_HOST ?? "127.0.0.1",
+    port,
+    databaseUrl: environment.UNDERCOAT_DATABASE_URL ?? null,
+    key: secretKey(data, environment.UNDERCOAT_SECRET_KEY),
+    hosts: listed(environment.UNDERCOAT_HOSTS).map((name) => name.toLowerCase()),
+    proxies: listed(environment.UNDERCOAT_PROXY),
+  };
 }

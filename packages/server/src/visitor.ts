@@ -7,7 +7,10 @@ import type { Settings } from "./settings.ts";
 export function addressOf(c: Context, { proxies }: Settings): string {
   const peer = peerOf(c);
   if (!proxies.includes(peer)) return peer;
-  const told = (c.req.header("X-Forwarded-For") ?? "").split(",").map((part) => part.trim()).filter(Boolean);
+  const told = (c.req.header("X-Forwarded-For") ?? "")
+    .split(",")
+    .map((part) => part.trim())
+    .filter(Boolean);
   return told.findLast((address) => !proxies.includes(address)) ?? peer;
 }
 
@@ -26,12 +29,20 @@ export function isSecure(c: Context, { proxies }: Settings): boolean {
 }
 
 /** Host names without their ports. */
-const bare = (host: string) => host.toLowerCase().replace(/:\d+$/, "").replace(/^\[|\]$/g, "");
+const bare = (host: string) =>
+  host
+    .toLowerCase()
+    .replace(/:\d+$/, "")
+    .replace(/^\[|\]$/g, "");
 
 /** True for a name that this server answers to: its own address, localhost, and those that were set. A page of another name must not reach it through a visitor's browser. */
 export function answersTo(host: string, { host: own, hosts }: Settings): boolean {
   const name = bare(host);
   const everywhere = own === "0.0.0.0" || own === "::";
-  const addresses = everywhere ? Object.values(networkInterfaces()).flatMap((entries) => (entries ?? []).map((entry) => entry.address.toLowerCase())) : [own.toLowerCase()];
+  const addresses = everywhere
+    ? Object.values(networkInterfaces()).flatMap((entries) =>
+        (entries ?? []).map((entry) => entry.address.toLowerCase()),
+      )
+    : [own.toLowerCase()];
   return ["localhost", "127.0.0.1", "::1", ...addresses, ...hosts].includes(name);
 }

@@ -21,7 +21,12 @@ test("a private cluster listens on loopback alone, is taken over while it runs, 
   const first = await startCluster(folder);
   try {
     await ask(first.url("postgres"), "CREATE TABLE kept AS SELECT 1; SELECT 1").catch(() => undefined);
-    expect(await ask(first.url("postgres"), "SELECT current_setting('listen_addresses') || current_setting('unix_socket_directories')")).toBe("127.0.0.1");
+    expect(
+      await ask(
+        first.url("postgres"),
+        "SELECT current_setting('listen_addresses') || current_setting('unix_socket_directories')",
+      ),
+    ).toBe("127.0.0.1");
     expect(await ask(first.url("postgres"), "SELECT current_setting('fsync')")).toBe("on");
     await expect(ask(first.url("postgres").replace(first.password, "guess"), "SELECT 1")).rejects.toThrow(/password/);
     const again = await startCluster(folder);

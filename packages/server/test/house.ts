@@ -2,11 +2,11 @@ import { randomBytes } from "node:crypto";
 import { mkdtempSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { executeRun } from "@undercoat/server/jobs/execute";
-import { makeApp } from "@undercoat/server/app";
-import { hashPassword } from "@undercoat/server/account/password";
 import { issuePass } from "@undercoat/server/account/passes";
+import { hashPassword } from "@undercoat/server/account/password";
+import { makeApp } from "@undercoat/server/app";
 import type { House } from "@undercoat/server/context";
+import { executeRun } from "@undercoat/server/jobs/execute";
 import { Queue } from "@undercoat/server/jobs/queue";
 import type { Settings } from "@undercoat/server/settings";
 import { UserRow } from "@undercoat/server/store/models";
@@ -24,7 +24,12 @@ export interface TestHouse {
   url(database: string): string;
   names: { source: string; warehouse: string };
   /** asks the API as a user, by token; without one as a visitor */
-  ask(method: string, path: string, body?: unknown, headers?: Record<string, string>): Promise<{ status: number; body: any; headers: Headers }>;
+  ask(
+    method: string,
+    path: string,
+    body?: unknown,
+    headers?: Record<string, string>,
+  ): Promise<{ status: number; body: any; headers: Headers }>;
   as(token: string | null): TestHouse["ask"];
   tokens: { viewer: string; editor: string; administrator: string };
   /** executes a queued run here, as a worker would */
@@ -45,22 +50,38 @@ export async function makeHouse(name: string): Promise<TestHouse> {
     }
   };
   const names = { source: `${name}_source`, warehouse: `${name}_warehouse` };
-  for (const database of [`${name}_own`, names.source, names.warehouse]) await sql("postgres", `CREATE DATABASE ${database}`);
-  const settings: Settings = { data: mkdtempSync(join(tmpdir(), "undercoat-house-")), host: "127.0.0.1", port: 0, databaseUrl: null, key: randomBytes(32), hosts: [], proxies: [] };
+  for (const database of [`${name}_own`, names.source, names.warehouse])
+    await sql("postgres", `CREATE DATABASE ${database}`);
+  const settings: Settings = {
+    data: mkdtempSync(join(tmpdir(), "undercoat-house-")),
+    host: "127.0.0.1",
+    port: 0,
+    databaseUrl: null,
+    key: randomBytes(32),
+    hosts: [],
+    proxies: [],
+  };
   const store = await Store.open(url(`${name}_own`), settings.key);
   const queue = await Queue.open(store, false);
   const house: House = { store, queue, settings, passHour: null };
   const app = makeApp(house, pino({ level: "silent" }));
-  const as = (token: string | null) => async (method: string, path: string, body?: unknown, headers: Record<string, string> = {}) => {
-    const response = await app.request(`${origin}/api${path}`, {
-      method,
-      headers: { Host: "127.0.0.1:4400", ...(token ? { Authorization: `Bearer ${token}` } : { Origin: origin }), ...(body === undefined ? {} : { "Content-Type": "application/json" }), ...headers },
-      body: body === undefined ? undefined : JSON.stringify(body),
-    });
-    const text = await response.text();
-    const json = /json/.test(response.headers.get("content-type") ?? "");
-    return { status: response.status, body: json && text ? JSON.parse(text) : text, headers: response.headers };
-  };
+  const as =
+    (token: string | null) =>
+    async (method: string, path: string, body?: unknown, headers: Record<string, string> = {}) => {
+      const response = await app.request(`${origin}/api${path}`, {
+        method,
+        headers: {
+          Host: "127.0.0.1:4400",
+          ...(token ? { Authorization: `Bearer ${token}` } : { Origin: origin }),
+          ...(body === undefined ? {} : { "Content-Type": "application/json" }),
+          ...headers,
+        },
+        body: body === undefined ? undefined : JSON.stringify(body),
+      });
+      const text = await response.text();
+      const json = /json/.test(response.headers.get("content-type") ?? "");
+      return { status: response.status, body: json && text ? JSON.parse(text) : text, headers: response.headers };
+    };
   const tokens = { viewer: "", editor: "", administrator: "" };
   const shared = await hashPassword("a long password");
   for (const role of ["viewer", "editor", "administrator"] as const) {
@@ -86,7 +107,8 @@ export async function makeHouse(name: string): Promise<TestHouse> {
 /** Connections to the pair of databases, and a pipeline that loads `public.trip` between them. */
 export function projectFile({ names }: TestHouse, change: (text: string) => string = (text) => text): string {
   const { port, user } = inject("cluster");
-  const connection = (database: string) => `{ kind: postgres, host: 127.0.0.1, port: ${port}, database: ${database}, user: ${user}, password: { env: TEST_PASSWORD }, tls: off }`;
+  const connection = (database: string) =>
+    `{ kind: postgres, host: 127.0.0.1, port: ${port}, database: ${database}, user: ${user}, password: { env: TEST_PASSWORD }, tls: off }`;
   return change(`undercoat: 1
 connections:
   trips: ${connection(names.source)}

@@ -1,7 +1,7 @@
-import { RunLoadRow, RunRow, PipelineRow } from "@undercoat/server/store/models";
 import { recoverRuns } from "@undercoat/server/jobs/recover";
 import { startDue } from "@undercoat/server/jobs/scheduler";
 import { startWorker } from "@undercoat/server/jobs/worker";
+import { PipelineRow, RunLoadRow, RunRow } from "@undercoat/server/store/models";
 import { afterAll, beforeAll, describe, expect, test } from "vitest";
 import { environment, makeHouse, projectFile, type TestHouse, trips } from "./house.ts";
 
@@ -27,14 +27,23 @@ describe("a run", () => {
     expect(lines.map((line) => line.message).at(-1)).toMatch(/^committed; watermark/);
     expect(lines[0]?.sql).toMatch(/^COPY \(SELECT/);
     const ledger = (await it_.ask("GET", "/standing/ledger?zone=UTC")).body;
-    expect(ledger.groups[0].tables[0]).toMatchObject({ target: "landing.trip", rows: "100", difference: "0", verdict: "proved", loading: false });
+    expect(ledger.groups[0].tables[0]).toMatchObject({
+      target: "landing.trip",
+      rows: "100",
+      difference: "0",
+      verdict: "proved",
+      loading: false,
+    });
     const proof = (await it_.ask("GET", `/proofs/${first.loads[0].proof}`)).body;
     expect(proof.sliceFigures).toHaveLength(5);
     expect(proof.sourceSql).toContain('"public"."trip"');
   });
 
   test("that disagrees is told on every page, found row by row, and repaired", async () => {
-    await it_.sql(it_.names.warehouse, "UPDATE landing.trip SET fare = 0 WHERE id = 50; DELETE FROM landing.trip WHERE id = 60");
+    await it_.sql(
+      it_.names.warehouse,
+      "UPDATE landing.trip SET fare = 0 WHERE id = 50; DELETE FROM landing.trip WHERE id = 60",
+    );
     const proved = await run({ kind: "prove", rows: true });
     expect(proved).toMatchObject({ status: "finished", verdict: "disagrees" });
     const { rows, sliceFigures } = (await it_.ask("GET", `/proofs/${proved.loads[0].proof}`)).body;
@@ -49,7 +58,10 @@ describe("a run", () => {
   test("that fails says why, and the pipeline goes on with the next", async () => {
     await it_.sql(it_.names.source, "ALTER TABLE trip RENAME TO gone");
     const failed = await run();
-    expect(failed).toMatchObject({ status: "failed", failure: { message: "trips has no table public.trip, or undercoat may not see it" } });
+    expect(failed).toMatchObject({
+      status: "failed",
+      failure: { message: "trips has no table public.trip, or undercoat may not see it" },
+    });
     await it_.sql(it_.names.source, "ALTER TABLE gone RENAME TO trip");
     expect((await run()).status).toBe("finished");
   });
@@ -58,7 +70,10 @@ describe("a run", () => {
     const { id } = (await it_.ask("POST", "/pipelines/trips/run", {})).body;
     expect((await it_.ask("POST", `/runs/${id}/cancel`)).status).toBe(202);
     await it_.execute(id);
-    expect((await it_.ask("GET", `/runs/${id}`)).body).toMatchObject({ status: "cancelled", loads: [{ status: "cancelled", tally: { read: "0" } }] });
+    expect((await it_.ask("GET", `/runs/${id}`)).body).toMatchObject({
+      status: "cancelled",
+      loads: [{ status: "cancelled", tally: { read: "0" } }],
+    });
     expect((await it_.ask("POST", `/runs/${id}/cancel`)).status).toBe(409);
   });
 });
@@ -98,13 +113,33 @@ describe("the scheduler", () => {
 describe("a run whose worker is gone", () => {
   test("ends as failed, or as finished where the warehouse shows that it had committed", async () => {
     const done = await run();
-    await RunRow.update({ status: "running", worker: "elsewhere:1", seenAt: new Date(Date.now() - 60_000), finishedAt: null }, { where: { id: done.id } });
-    await RunLoadRow.update({ status: "running", tally: { read: "0", new: "0", changed: "0", same: "0", rejected: "0", deleted: "0" }, proofId: null }, { where: { runId: done.id } });
+    await RunRow.update(
+      { status: "running", worker: "elsewhere:1", seenAt: new Date(Date.now() - 60_000), finishedAt: null },
+      { where: { id: done.id } },
+    );
+    await RunLoadRow.update(
+      {
+        status: "running",
+        tally: { read: "0", new: "0", changed: "0", same: "0", rejected: "0", deleted: "0" },
+        proofId: null,
+      },
+      { where: { runId: done.id } },
+    );
     const { id } = (await it_.ask("POST", "/pipelines/trips/run", {})).body;
-    await RunRow.update({ status: "running", worker: "elsewhere:1", seenAt: new Date(Date.now() - 60_000) }, { where: { id } });
+    await RunRow.update(
+      { status: "running", worker: "elsewhere:1", seenAt: new Date(Date.now() - 60_000) },
+      { where: { id } },
+    );
     expect(await recoverRuns(it_.house.store)).toBe(2);
-    expect((await it_.ask("GET", `/runs/${done.id}`)).body).toMatchObject({ status: "finished", tally: done.tally, verdict: "proved" });
-    expect((await it_.ask("GET", `/runs/${id}`)).body).toMatchObject({ status: "failed", failure: { message: "The worker stopped before the load was done" } });
+    expect((await it_.ask("GET", `/runs/${done.id}`)).body).toMatchObject({
+      status: "finished",
+      tally: done.tally,
+      verdict: "proved",
+    });
+    expect((await it_.ask("GET", `/runs/${id}`)).body).toMatchObject({
+      status: "failed",
+      failure: { message: "The worker stopped before the load was done" },
+    });
     expect(await recoverRuns(it_.house.store)).toBe(0);
   });
 });
@@ -114,10 +149,19 @@ test("a worker takes what is queued, and a cancelled run stops within 2 s and le
   await RunRow.update({ status: "cancelled" }, { where: { status: "queued" } });
   const worker = await startWorker(it_.house.store, 2);
   try {
-    await it_.sql(it_.names.source, "CREATE OR REPLACE FUNCTION nap(n int) RETURNS int LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(0.05); RETURN n; END $$; CREATE OR REPLACE VIEW slow AS SELECT nap(id) AS id, fare, at FROM trip");
+    await it_.sql(
+      it_.names.source,
+      "CREATE OR REPLACE FUNCTION nap(n int) RETURNS int LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(0.05); RETURN n; END $$; CREATE OR REPLACE VIEW slow AS SELECT nap(id) AS id, fare, at FROM trip",
+    );
     const { definition } = (await it_.ask("GET", "/pipelines/trips")).body;
     const { schedule: _, ...rest } = definition;
-    const slow = { ...rest, title: "Slow", loads: { slow: { from: { connection: "trips", table: "public.slow" }, into: { table: "landing.slow", mode: "replace" } } } };
+    const slow = {
+      ...rest,
+      title: "Slow",
+      loads: {
+        slow: { from: { connection: "trips", table: "public.slow" }, into: { table: "landing.slow", mode: "replace" } },
+      },
+    };
     expect((await it_.ask("POST", "/pipelines", { name: "slow", definition: slow })).status).toBe(201);
     const { id } = (await it_.ask("POST", "/pipelines/slow/run", {})).body;
     const settled = async (wanted: (view: { status: string; loads: { phase: string }[] }) => boolean) => {

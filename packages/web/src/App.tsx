@@ -1,5 +1,5 @@
-import type { Me } from "@undercoat/core/api/api";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
+import type { Me } from "@undercoat/core/api/api";
 import { lazy, Suspense, useEffect } from "react";
 import { Navigate, Route, Routes, useLocation } from "react-router";
 import { SignedIn } from "./account/me.ts";
@@ -41,7 +41,12 @@ export function App() {
     window.addEventListener("signed-out", left);
     return () => window.removeEventListener("signed-out", left);
   }, [client]);
-  if (me.error) return <div className="door"><ErrorNote error={me.error} /></div>;
+  if (me.error)
+    return (
+      <div className="door">
+        <ErrorNote error={me.error} />
+      </div>
+    );
   if (!me.data) return null;
   if (!me.data.user || location.pathname === "/link")
     return (

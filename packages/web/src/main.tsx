@@ -8,11 +8,18 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { setNonce } from "get-nonce";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
-import { ApiProblem } from "./api/client.ts";
 import { App } from "./App.tsx";
+import { ApiProblem } from "./api/client.ts";
 import { theme, variables } from "./theme.ts";
 
-const client = new QueryClient({ defaultOptions: { queries: { staleTime: 15_000, retry: (tries, error) => !(error instanceof ApiProblem && error.problem.status > 0) && tries < 3 } } });
+const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 15_000,
+      retry: (tries, error) => !(error instanceof ApiProblem && error.problem.status > 0) && tries < 3,
+    },
+  },
+});
 const nonce = document.querySelector<HTMLMetaElement>('meta[name="style-nonce"]')?.content ?? "";
 // The scroll lock behind a dialog makes its style element by itself and asks here for the page's nonce.
 setNonce(nonce);

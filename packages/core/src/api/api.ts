@@ -1,11 +1,21 @@
-import type { RejectedList } from "../run/rejected.ts";
-import type { RowDifferences } from "../proof/difference.ts";
-import type { Depth, FigurePair, SliceFigures, Verdict } from "../proof/verdict.ts";
 import type { ConnectionSettings, Load, Pipeline, Schedule } from "../pipeline/pipeline.ts";
 import type { Problem } from "../pipeline/schema.ts";
-import type { Rehearsal } from "../run/rehearsal.ts";
+import type { RowDifferences } from "../proof/difference.ts";
+import type { Depth, FigurePair, SliceFigures, Verdict } from "../proof/verdict.ts";
 import type { DriftNote } from "../run/drift.ts";
-import type { CellProof, Failure, Findings, LoadProof, PhaseTime, RunKind, RunStatus, Scope, Tally } from "../run/run.ts";
+import type { Rehearsal } from "../run/rehearsal.ts";
+import type { RejectedList } from "../run/rejected.ts";
+import type {
+  CellProof,
+  Failure,
+  Findings,
+  LoadProof,
+  PhaseTime,
+  RunKind,
+  RunStatus,
+  Scope,
+  Tally,
+} from "../run/run.ts";
 
 /** What the server's API answers with; server and pages share these shapes. Times are ISO 8601 in UTC. */
 
@@ -255,7 +265,16 @@ export interface Ledger {
 }
 
 export interface Dock {
-  running: { run: number; pipeline: string; title: string; kind: RunKind; load: string | null; rows: string; rate: number; waitingFor: string | null }[];
+  running: {
+    run: number;
+    pipeline: string;
+    title: string;
+    kind: RunKind;
+    load: string | null;
+    rows: string;
+    rate: number;
+    waitingFor: string | null;
+  }[];
   queued: number;
   next: { pipeline: string; title: string; at: string } | null;
 }
@@ -282,7 +301,17 @@ export interface Finding {
 /** What an event stream carries. */
 export type Event =
   | { kind: "run"; run: number; pipeline: string; status: RunStatus }
-  | { kind: "progress"; run: number; load: string; phase: string; rows: string; bytes: number; rate: number; waitingFor: string | null; phases: PhaseTime[] }
+  | {
+      kind: "progress";
+      run: number;
+      load: string;
+      phase: string;
+      rows: string;
+      bytes: number;
+      rate: number;
+      waitingFor: string | null;
+      phases: PhaseTime[];
+    }
   | { kind: "line"; run: number }
   | { kind: "changed"; what: "pipelines" | "connections" | "proofs" | "users" };
 

@@ -61,8 +61,11 @@ export interface TimeColumn {
 /** The columns of a key that tells every row apart without nulls: the primary key, else a unique index on columns that can't be null. */
 export function identifyingKey(dataset: Dataset): string[] | null {
   const notNull = new Set(dataset.columns.filter((column) => column.notNull).map((column) => column.name));
-  const candidates = dataset.indexes.filter((index) => index.unique && index.columns.every((name) => notNull.has(name)));
-  const best = candidates.find((index) => index.primary) ?? candidates.sort((a, b) => a.columns.length - b.columns.length)[0];
+  const candidates = dataset.indexes.filter(
+    (index) => index.unique && index.columns.every((name) => notNull.has(name)),
+  );
+  const best =
+    candidates.find((index) => index.primary) ?? candidates.sort((a, b) => a.columns.length - b.columns.length)[0];
   return best ? best.columns : null;
 }
 
@@ -71,6 +74,8 @@ export function guaranteesKey(dataset: Dataset, key: readonly string[]): boolean
   const notNull = new Set(dataset.columns.filter((column) => column.notNull).map((column) => column.name));
   return (
     key.every((name) => notNull.has(name)) &&
-    dataset.indexes.some((index) => index.unique && index.columns.length > 0 && index.columns.every((name) => key.includes(name)))
+    dataset.indexes.some(
+      (index) => index.unique && index.columns.length > 0 && index.columns.every((name) => key.includes(name)),
+    )
   );
 }

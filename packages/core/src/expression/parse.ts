@@ -43,9 +43,30 @@ function visit(tree: unknown, see: (tag: string, node: Node) => boolean): void {
 }
 
 const scalarNodes = new Set([
-  "A_Expr", "A_Const", "ColumnRef", "BoolExpr", "NullTest", "BooleanTest", "TypeCast", "TypeName", "FuncCall", "CaseExpr", "CaseWhen",
-  "CoalesceExpr", "MinMaxExpr", "A_ArrayExpr", "RowExpr", "List", "String", "Integer", "Float", "Boolean", "SQLValueFunction",
-  "CollateClause", "A_Indirection", "A_Indices",
+  "A_Expr",
+  "A_Const",
+  "ColumnRef",
+  "BoolExpr",
+  "NullTest",
+  "BooleanTest",
+  "TypeCast",
+  "TypeName",
+  "FuncCall",
+  "CaseExpr",
+  "CaseWhen",
+  "CoalesceExpr",
+  "MinMaxExpr",
+  "A_ArrayExpr",
+  "RowExpr",
+  "List",
+  "String",
+  "Integer",
+  "Float",
+  "Boolean",
+  "SQLValueFunction",
+  "CollateClause",
+  "A_Indirection",
+  "A_Indices",
 ]);
 /** What a rule may hold besides, to look values up in a table. */
 const lookupNodes = new Set(["SubLink", "SelectStmt", "ResTarget", "RangeVar"]);
@@ -56,7 +77,11 @@ const allowed = new Map(scalarFunctions.map((entry) => [entry.name, entry]));
 /** What an expression is for; each use allows a little more or less. */
 export type ExpressionUse = "condition" | "column" | "rule";
 
-const useWords: Record<ExpressionUse, string> = { condition: "A condition", column: "A column's expression", rule: "A rule" };
+const useWords: Record<ExpressionUse, string> = {
+  condition: "A condition",
+  column: "A column's expression",
+  rule: "A rule",
+};
 
 /** An admitted expression. */
 export interface Expression {
@@ -95,26 +120,48 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
   const statements = await parse(`${prefix}${sql}\n)`, prefix.length);
   const select = statements[0]?.SelectStmt as Node | undefined;
   const clauses = new Set(["targetList", "whereClause", "limitOption", "op"]);
-  const targets = (select?.targetList as { ResTarget: { val: unknown; name?: string; indirection?: unknown } }[] | undefined) ?? [];
+  const targets =
+    (select?.targetList as { ResTarget: { val: unknown; name?: string; indirection?: unknown } }[] | undefined) ?? [];
   const target = targets[0]?.ResTarget;
-  if (statements.length !== 1 || !select || Object.keys(select).some((key) => !clauses.has(key)) || targets.length !== 1 || target?.name !== undefined || (use === "column" && select.whereClause))
+  if (
+    statements.length !== 1 ||
+    !select ||
+    Object.keys(select).some((key) => !clauses.has(key)) ||
+    targets.length !== 1 ||
+    target?.name !== undefined ||
+    (use === "column" && select.whereClause)
+  )
     throw new ExpressionError(`${useWords[use]} is one SQL expression; this is more than one`);
-  if (use === "column" && (target?.val as { RowExpr?: unknown } | undefined)?.RowExpr) throw new ExpressionError("A column's expression is one value; this is several");
+  if (use === "column" && (target?.val as { RowExpr?: unknown } | undefined)?.RowExpr)
+    throw new ExpressionError("A column's expression is one value; this is several");
   const mentions: Mention[] = [];
   let localized = false;
   const see = (within: "expression" | "lookup") => (tag: string, node: Node) => {
     if (!/^[A-Z]/.test(tag)) return true;
     const byte = typeof node.location === "number" ? node.location - prefix.length : null;
     const position = byte === null ? null : decoder.decode(encoder.encode(sql).slice(0, byte)).length;
-    if (tag === "SubLink" && use !== "rule") throw new ExpressionError(`${useWords[use]} can't hold a subquery`, position);
-    if (!scalarNodes.has(tag) && !(use === "rule" && lookupNodes.has(tag))) throw new ExpressionError(`${useWords[use]} can't hold ${tag}`, position);
-    if (tag === "SQLValueFunction" && use === "column") throw new ExpressionError("A column's expression can't depend on the moment of the run: it could never be proved", position);
+    if (tag === "SubLink" && use !== "rule")
+      throw new ExpressionError(`${useWords[use]} can't hold a subquery`, position);
+    if (!scalarNodes.has(tag) && !(use === "rule" && lookupNodes.has(tag)))
+      throw new ExpressionError(`${useWords[use]} can't hold ${tag}`, position);
+    if (tag === "SQLValueFunction" && use === "column")
+      throw new ExpressionError(
+        "A column's expression can't depend on the moment of the run: it could never be proved",
+        position,
+      );
     if (tag === "FuncCall") checkFunction(node, position, use);
-    if (tag === "TypeCast" && use === "column" && isMovingWord(node)) throw new ExpressionError("A column's expression can't depend on the moment of the run: it could never be proved", position);
+    if (tag === "TypeCast" && use === "column" && isMovingWord(node))
+      throw new ExpressionError(
+        "A column's expression can't depend on the moment of the run: it could never be proved",
+        position,
+      );
     if (dependsOnLocale(tag, node)) localized = true;
-    if (tag === "SelectStmt" && Object.keys(node).some((key) => !lookupClauses.has(key))) throw new ExpressionError("A lookup is SELECT … FROM one table WHERE …", position);
-    if (tag === "RangeVar" && typeof node.schemaname !== "string") throw new ExpressionError(`A lookup names its table with its schema: schema.${node.relname}`, position);
-    if (tag === "ColumnRef" && within === "expression" && byte !== null) mentions.push(columnMention(sql, node, byte, position));
+    if (tag === "SelectStmt" && Object.keys(node).some((key) => !lookupClauses.has(key)))
+      throw new ExpressionError("A lookup is SELECT … FROM one table WHERE …", position);
+    if (tag === "RangeVar" && typeof node.schemaname !== "string")
+      throw new ExpressionError(`A lookup names its table with its schema: schema.${node.relname}`, position);
+    if (tag === "ColumnRef" && within === "expression" && byte !== null)
+      mentions.push(columnMention(sql, node, byte, position));
     if (tag !== "SubLink" || within === "lookup") return true;
     // Inside a lookup a bare name may be the table's own; PostgreSQL's scoping decides there.
     visit(node.testexpr, see("expression"));
@@ -127,7 +174,10 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
     reads: [...new Set(mentions.map((entry) => entry.column))],
     renamed(rename) {
       const ordered = mentions.toSorted((a, b) => b.from - a.from);
-      return ordered.reduce((text, entry) => text.slice(0, entry.from) + rename(entry.column) + text.slice(entry.to), sql);
+      return ordered.reduce(
+        (text, entry) => text.slice(0, entry.from) + rename(entry.column) + text.slice(entry.to),
+        sql,
+      );
     },
   };
 }
@@ -140,7 +190,9 @@ function isMovingWord(node: Node): boolean {
 
 /** Functions and operators that tell letters by a locale. */
 function dependsOnLocale(tag: string, node: Node): boolean {
-  const names = ((tag === "FuncCall" ? node.funcname : tag === "A_Expr" ? node.name : []) ?? []) as { String?: { sval: string } }[];
+  const names = ((tag === "FuncCall" ? node.funcname : tag === "A_Expr" ? node.name : []) ?? []) as {
+    String?: { sval: string };
+  }[];
   const name = names.at(-1)?.String?.sval ?? "";
   return /^(lower|upper|initcap|regexp_\w+|~\*?|!~\*?|~~\*|!~~\*)$/.test(name);
 }
@@ -148,7 +200,8 @@ function dependsOnLocale(tag: string, node: Node): boolean {
 function columnMention(sql: string, node: Node, byte: number, position: number | null): Mention {
   const fields = node.fields as { String?: { sval: string } }[];
   const name = fields[0]?.String?.sval;
-  if (fields.length !== 1 || name === undefined) throw new ExpressionError("A column is named by its name alone", position);
+  if (fields.length !== 1 || name === undefined)
+    throw new ExpressionError("A column is named by its name alone", position);
   return mention(sql, name, byte);
 }
 
@@ -157,10 +210,16 @@ function checkFunction(node: Node, position: number | null, use: ExpressionUse):
   const name = path.at(-1) ?? "";
   const schema = path.length > 1 ? path[0] : "pg_catalog";
   const known = allowed.get(name);
-  if (schema !== "pg_catalog" || (!known && !grammarFunctions.includes(name))) throw new ExpressionError(`The function ${path.join(".")} is not one an expression can call`, position);
+  if (schema !== "pg_catalog" || (!known && !grammarFunctions.includes(name)))
+    throw new ExpressionError(`The function ${path.join(".")} is not one an expression can call`, position);
   const moving = known?.ofTheMoment || (name === "age" && ((node.args as unknown[] | undefined) ?? []).length < 2);
-  if (moving && use === "column") throw new ExpressionError("A column's expression can't depend on the moment of the run: it could never be proved", position);
-  if (node.over || node.agg_order || node.agg_filter || node.agg_star || node.agg_distinct) throw new ExpressionError(`${useWords[use]} can't hold an aggregate`, position);
+  if (moving && use === "column")
+    throw new ExpressionError(
+      "A column's expression can't depend on the moment of the run: it could never be proved",
+      position,
+    );
+  if (node.over || node.agg_order || node.agg_filter || node.agg_star || node.agg_distinct)
+    throw new ExpressionError(`${useWords[use]} can't hold an aggregate`, position);
 }
 
 /** The tables that a query reads, for finding what must be loaded before it. */
@@ -169,7 +228,11 @@ export async function tablesOf(sql: string): Promise<{ schema: string | null; ta
   const named = new Set<string>();
   visit(await parse(sql, 0), (tag, node) => {
     if (tag === "CommonTableExpr") named.add(String(node.ctename));
-    if (tag === "RangeVar") tables.push({ schema: typeof node.schemaname === "string" ? node.schemaname : null, table: String(node.relname) });
+    if (tag === "RangeVar")
+      tables.push({
+        schema: typeof node.schemaname === "string" ? node.schemaname : null,
+        table: String(node.relname),
+      });
     return true;
   });
   return tables.filter((entry) => entry.schema !== null || !named.has(entry.table));
@@ -182,12 +245,19 @@ export async function tablesOf(sql: string): Promise<{ schema: string | null; ta
  */
 export async function checkQuery(sql: string): Promise<void> {
   const statements = await parse(sql, 0);
-  if (statements.length !== 1) throw new ExpressionError(`A query is one SELECT; here are ${statements.length} statements`);
-  if (!statements[0]?.SelectStmt) throw new ExpressionError("A query starts with SELECT, WITH or VALUES; this statement does something else");
+  if (statements.length !== 1)
+    throw new ExpressionError(`A query is one SELECT; here are ${statements.length} statements`);
+  if (!statements[0]?.SelectStmt)
+    throw new ExpressionError("A query starts with SELECT, WITH or VALUES; this statement does something else");
   visit(statements, (tag, node) => {
-    if (["InsertStmt", "UpdateStmt", "DeleteStmt", "MergeStmt"].includes(tag)) throw new ExpressionError("A query only reads; this one changes rows inside WITH");
+    if (["InsertStmt", "UpdateStmt", "DeleteStmt", "MergeStmt"].includes(tag))
+      throw new ExpressionError("A query only reads; this one changes rows inside WITH");
     if (tag === "intoClause" || tag === "IntoClause") throw new ExpressionError("A query can't write INTO a table");
-    if (tag === "LockingClause") throw new ExpressionError("A query can't lock rows (FOR UPDATE, FOR SHARE)", typeof node.location === "number" ? node.location : null);
+    if (tag === "LockingClause")
+      throw new ExpressionError(
+        "A query can't lock rows (FOR UPDATE, FOR SHARE)",
+        typeof node.location === "number" ? node.location : null,
+      );
     return true;
   });
 }
@@ -206,12 +276,14 @@ export interface Calls {
 export async function callsOf(sql: string): Promise<Calls> {
   const functions = new Map<string, { schema: string | null; name: string }>();
   const operators = new Set<string>();
-  const names = (list: unknown) => ((list ?? []) as { String?: { sval: string } }[]).map((part) => part.String?.sval ?? "");
+  const names = (list: unknown) =>
+    ((list ?? []) as { String?: { sval: string } }[]).map((part) => part.String?.sval ?? "");
   visit(await parse(sql, 0), (tag, node) => {
     const path = tag === "FuncCall" ? names(node.funcname) : [];
     const name = path.at(-1);
     if (name) functions.set(path.join("."), { schema: path.length > 1 ? (path.at(-2) ?? null) : null, name });
-    const operator = tag === "A_Expr" ? names(node.name).at(-1) : tag === "SubLink" ? names(node.operName).at(-1) : undefined;
+    const operator =
+      tag === "A_Expr" ? names(node.name).at(-1) : tag === "SubLink" ? names(node.operName).at(-1) : undefined;
     if (operator) operators.add(operator);
     return true;
   });

@@ -7,7 +7,12 @@ export interface LoadTables {
 /** For each load, the others that write what it reads. */
 export function dependencies(loads: ReadonlyMap<string, LoadTables>): Map<string, string[]> {
   const writer = new Map([...loads].map(([name, { writes }]) => [writes, name]));
-  return new Map([...loads].map(([name, { reads }]) => [name, [...new Set(reads.flatMap((table) => writer.get(table) ?? []))].filter((other) => other !== name)]));
+  return new Map(
+    [...loads].map(([name, { reads }]) => [
+      name,
+      [...new Set(reads.flatMap((table) => writer.get(table) ?? []))].filter((other) => other !== name),
+    ]),
+  );
 }
 
 /** Loads that wait for each other in a ring, each for the next; null where there is none. */

@@ -28,8 +28,12 @@ function parse(text: string) {
   const lineOf = (path: (string | number)[]): number => {
     for (let depth = path.length; depth > 0; depth--) {
       const parent = depth === 1 ? document.contents : document.getIn(path.slice(0, depth - 1), true);
-      const pair = isMap(parent) ? parent.items.find((item) => String(item.key) === String(path[depth - 1])) : undefined;
-      const node = (pair?.key ?? (depth > 1 ? document.getIn(path.slice(0, depth), true) : undefined)) as { range?: [number, number, number] } | undefined;
+      const pair = isMap(parent)
+        ? parent.items.find((item) => String(item.key) === String(path[depth - 1]))
+        : undefined;
+      const node = (pair?.key ?? (depth > 1 ? document.getIn(path.slice(0, depth), true) : undefined)) as
+        | { range?: [number, number, number] }
+        | undefined;
       if (node?.range) return lines.linePos(node.range[0]).line;
     }
     return 1;
@@ -50,8 +54,19 @@ export function locate(text: string, problems: readonly Problem[]): LocatedProbl
 export function readProject(text: string): { project: Project | null; problems: LocatedProblem[] } {
   const { document, lines } = parse(text);
   if (document.errors.length)
-    return { project: null, problems: document.errors.map((error) => ({ path: [], message: (error.message.split("\n")[0] ?? "").replace(/ at line \d+.*$/, ""), line: lines.linePos(error.pos[0]).line })) };
-  if (!isMap(document.contents)) return { project: null, problems: [{ path: [], message: "The file is not a project file: it starts with undercoat: 1", line: 1 }] };
+    return {
+      project: null,
+      problems: document.errors.map((error) => ({
+        path: [],
+        message: (error.message.split("\n")[0] ?? "").replace(/ at line \d+.*$/, ""),
+        line: lines.linePos(error.pos[0]).line,
+      })),
+    };
+  if (!isMap(document.contents))
+    return {
+      project: null,
+      problems: [{ path: [], message: "The file is not a project file: it starts with undercoat: 1", line: 1 }],
+    };
   const value: unknown = document.toJS();
   normalize(value);
   const { value: project, problems } = check<Project>(projectSchema, value);
@@ -66,11 +81,15 @@ interface LooseLoad {
 
 /** Members that YAML reads as numbers or as true and false, where an expression is meant. */
 function asText(members: Record<string, unknown> | undefined): void {
-  for (const [name, value] of Object.entries(members ?? {})) if (members && (typeof value === "number" || typeof value === "boolean")) members[name] = String(value);
+  for (const [name, value] of Object.entries(members ?? {}))
+    if (members && (typeof value === "number" || typeof value === "boolean")) members[name] = String(value);
 }
 
 function normalize(value: unknown): void {
-  const project = value as { pipelines?: Record<string, { loads?: Record<string, LooseLoad> }>; connections?: Record<string, { tls?: unknown }> };
+  const project = value as {
+    pipelines?: Record<string, { loads?: Record<string, LooseLoad> }>;
+    connections?: Record<string, { tls?: unknown }>;
+  };
   for (const pipeline of Object.values(project.pipelines ?? {}))
     for (const load of Object.values(pipeline?.loads ?? {})) {
       if (typeof load?.watermark?.lookBack === "number") load.watermark.lookBack = String(load.watermark.lookBack);
@@ -84,7 +103,24 @@ function normalize(value: unknown): void {
 }
 
 /** The project file of connections and pipelines; passwords are left out. */
-export function writeProject(connections: Record<string, ConnectionSettings>, pipelines: Record<string, Pipeline>): string {
-  const bare = Object.fromEntries(Object.entries(connections).map(([name, { kind, host, port, database, user, tls, parallel, functions }]) => [name, { kind, host, port: port ?? connectionDefaults.port, database, user, tls: tls ?? connectionDefaults.tls, ...(parallel ? { parallel } : {}), ...(functions?.length ? { functions } : {}) }]));
+export function writeProject(
+  connections: Record<string, ConnectionSettings>,
+  pipelines: Record<string, Pipeline>,
+): string {
+  const bare = Object.fromEntries(
+    Object.entries(connections).map(([name, { kind, host, port, database, user, tls, parallel, functions }]) => [
+      name,
+      {
+        kind,
+        host,
+        port: port ?? connectionDefaults.port,
+        database,
+        user,
+        tls: tls ?? connectionDefaults.tls,
+        ...(parallel ? { parallel } : {}),
+        ...(functions?.length ? { functions } : {}),
+      },
+    ]),
+  );
   return stringify({ undercoat: 1, connections: bare, pipelines }, { lineWidth: 110, version: "1.2" });
 }

@@ -17,7 +17,9 @@ function checked(check: (value: string) => void) {
       check(value);
       return value;
     } catch (error) {
-      return helpers.message({ custom: `{{#label}}: ${(error as Error).message.replaceAll("{", "(").replaceAll("}", ")")}` });
+      return helpers.message({
+        custom: `{{#label}}: ${(error as Error).message.replaceAll("{", "(").replaceAll("}", ")")}`,
+      });
     }
   };
 }
@@ -42,7 +44,10 @@ const from = Joi.object({
   connection: slug.required(),
   table: tableName,
   query: Joi.string().max(100_000),
-  tables: Joi.object().pattern(/^[\s\S]{1,200}$/, tableName).min(1).max(200),
+  tables: Joi.object()
+    .pattern(/^[\s\S]{1,200}$/, tableName)
+    .min(1)
+    .max(200),
   origin: column,
   where: Joi.string().max(20_000),
   rows: Joi.string().valid("visible"),
@@ -52,7 +57,8 @@ const from = Joi.object({
   .messages({
     "object.missing": "{{#label}} needs a table, a query or tables",
     "object.xor": "{{#label}} has more than one of table, query and tables; keep one",
-    "object.and": "{{#label}} needs tables and origin together: origin names the column that says which table a row came from",
+    "object.and":
+      "{{#label}} needs tables and origin together: origin names the column that says which table a row came from",
   });
 
 const watermark = Joi.object({
@@ -70,16 +76,24 @@ const duration = Joi.string().custom(checked(durationSeconds), "duration");
 const into = Joi.object({
   table: tableName.required(),
   mode: Joi.string().valid("replace", "append", "upsert").required(),
-  key: Joi.array().items(column).min(1).unique().when("mode", {
-    is: "upsert",
-    // biome-ignore lint/suspicious/noThenProperty: Joi's word for a condition's outcome
-    then: Joi.required().messages({ "any.required": "{{#label}} is needed: an upsert must know which columns identify a row" }),
-  }),
+  key: Joi.array()
+    .items(column)
+    .min(1)
+    .unique()
+    .when("mode", {
+      is: "upsert",
+      // biome-ignore lint/suspicious/noThenProperty: Joi's word for a condition's outcome
+      then: Joi.required().messages({
+        "any.required": "{{#label}} is needed: an upsert must know which columns identify a row",
+      }),
+    }),
   deleted: Joi.string().valid("keep", "mark", "remove"),
   deletions: Joi.object({ most: Joi.number().min(0).max(100), every: duration, column }),
 }).custom((into, helpers) => {
   if ((into.deleted === "mark" || into.deleted === "remove") && (!into.key || into.mode === "replace"))
-    return helpers.message({ custom: `{{#label}}: deleted: ${into.deleted} needs a key and a mode that keeps rows, because keys tell which rows are gone` });
+    return helpers.message({
+      custom: `{{#label}}: deleted: ${into.deleted} needs a key and a mode that keeps rows, because keys tell which rows are gone`,
+    });
   return into;
 }, "deletions");
 
@@ -101,7 +115,10 @@ const rejects = Joi.object({
   limit: Joi.alternatives(
     Joi.number().integer().min(0).max(Number.MAX_SAFE_INTEGER),
     Joi.string().pattern(/^\d{1,3}(\.\d{1,6})?%$/),
-  ).messages({ "alternatives.types": "{{#label}} is a number of rows, or a share of those read such as 2%", "alternatives.match": "{{#label}} is a number of rows, or a share of those read such as 2%" }),
+  ).messages({
+    "alternatives.types": "{{#label}} is a number of rows, or a share of those read such as 2%",
+    "alternatives.match": "{{#label}} is a number of rows, or a share of those read such as 2%",
+  }),
   breach: Joi.string().valid("stop", "reject"),
   duplicates: Joi.string().valid("stop", "reject"),
   keep: Joi.number().integer().min(0).max(1_000_000),
@@ -118,7 +135,11 @@ const proof = Joi.object({
     slice: Joi.string().valid("hour", "day", "week", "month", "year").required(),
     zone,
   }),
-  figures: Joi.array().items(Joi.string().custom(checked(parseFigure), "figure")).min(1).unique().required(),
+  figures: Joi.array()
+    .items(Joi.string().custom(checked(parseFigure), "figure"))
+    .min(1)
+    .unique()
+    .required(),
   cells: Joi.alternatives(
     Joi.string().valid("never"),
     Joi.string().custom(
@@ -134,7 +155,9 @@ export const loadSchema = Joi.object({
   from: from.required(),
   watermark,
   columns: Joi.object().pattern(columnPattern, Joi.alternatives(expression, computed)).min(1).max(1600),
-  rules: Joi.object().pattern(/^[\s\S]{1,200}$/, Joi.alternatives(expression, rule)).max(200),
+  rules: Joi.object()
+    .pattern(/^[\s\S]{1,200}$/, Joi.alternatives(expression, rule))
+    .max(200),
   rejects,
   drift,
   into: into.required(),
@@ -142,7 +165,10 @@ export const loadSchema = Joi.object({
 }).custom((load, helpers) => {
   const { mode, key } = load.into;
   if (mode === "append" && !load.watermark && !key)
-    return helpers.message({ custom: "{{#label}} appends without a watermark or a key, so every run would add all rows again; give it one of them" });
+    return helpers.message({
+      custom:
+        "{{#label}} appends without a watermark or a key, so every run would add all rows again; give it one of them",
+    });
   return load;
 }, "append");
 
@@ -150,7 +176,8 @@ export const scheduleSchema = Joi.object({
   every: Joi.string().custom(
     checked((value) => {
       const seconds = durationSeconds(value);
-      if (seconds < 60 || seconds > 31 * 86_400) throw new RangeError("an interval lies between one minute and 31 days");
+      if (seconds < 60 || seconds > 31 * 86_400)
+        throw new RangeError("an interval lies between one minute and 31 days");
     }),
     "interval",
   ),
@@ -165,30 +192,42 @@ export const scheduleSchema = Joi.object({
   paused: Joi.boolean(),
 })
   .xor("every", "cron")
-  .messages({ "object.missing": "{{#label}} needs every or cron", "object.xor": "{{#label}} has both every and cron; keep one" });
+  .messages({
+    "object.missing": "{{#label}} needs every or cron",
+    "object.xor": "{{#label}} has both every and cron; keep one",
+  });
 
 export const pipelineSchema = Joi.object({
   title: Joi.string().min(1).max(120).required(),
   warehouse: slug.required(),
   loads: Joi.object().pattern(slugPattern, loadSchema).min(1).max(500).required(),
-  joins: Joi.object({ connection: slug.required(), schema: Joi.string().min(1).max(63).required(), tables: Joi.string().max(200), into: Joi.string().min(1).max(63).required() }),
+  joins: Joi.object({
+    connection: slug.required(),
+    schema: Joi.string().min(1).max(63).required(),
+    tables: Joi.string().max(200),
+    into: Joi.string().min(1).max(63).required(),
+  }),
   schedule: scheduleSchema,
 });
 
 export const connectionSchema = Joi.object({
   kind: Joi.string().valid("postgres").required(),
   // A path would be a socket's folder, where a server may take whoever comes for its own superuser.
-  host: Joi.string().pattern(/^[^\s/\\@,]+$/).max(255).required().messages({ "string.pattern.base": "{{#label}} is a host's name or address, not a path" }),
+  host: Joi.string()
+    .pattern(/^[^\s/\\@,]+$/)
+    .max(255)
+    .required()
+    .messages({ "string.pattern.base": "{{#label}} is a host's name or address, not a path" }),
   port: Joi.number().integer().min(1).max(65_535).default(5432),
   database: Joi.string().min(1).max(63).required(),
   user: Joi.string().min(1).max(63).required(),
-  password: Joi.alternatives(
-    Joi.string().allow("").max(1024),
-    Joi.object({ env: Joi.string().required() }),
-  ),
+  password: Joi.alternatives(Joi.string().allow("").max(1024), Joi.object({ env: Joi.string().required() })),
   tls: Joi.string().valid("off", "require", "verify").default("off"),
   parallel: Joi.number().integer().min(1).max(64),
-  functions: Joi.array().items(Joi.string().pattern(/^[^.]{1,63}\.[^.]{1,63}$/)).max(200).messages({ "string.pattern.base": "{{#label}} is written as schema.name" }),
+  functions: Joi.array()
+    .items(Joi.string().pattern(/^[^.]{1,63}\.[^.]{1,63}$/))
+    .max(200)
+    .messages({ "string.pattern.base": "{{#label}} is written as schema.name" }),
 });
 
 export const projectSchema = Joi.object({
@@ -207,7 +246,11 @@ export interface Problem {
 
 /** Checks a value; returns it with defaults filled in, or every problem at once. */
 export function check<T>(schema: Joi.Schema, value: unknown): { value: T; problems: Problem[] } {
-  const result = schema.validate(value, { abortEarly: false, convert: false, errors: { wrap: { label: false }, label: "key" } });
+  const result = schema.validate(value, {
+    abortEarly: false,
+    convert: false,
+    errors: { wrap: { label: false }, label: "key" },
+  });
   return {
     value: result.value as T,
     problems: (result.error?.details ?? []).map((detail) => ({ path: detail.path, message: detail.message })),

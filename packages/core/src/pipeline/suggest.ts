@@ -10,7 +10,12 @@ const money = /(amount|fare|price|total|cost|fee|sum|balance|paid|value)/i;
 
 /** A name that can stand in an address and on a command line. */
 export function slugOf(text: string): string {
-  const plain = text.normalize("NFKD").replace(/[\u0300-\u036f]/g, "").toLowerCase().replace(/[^a-z0-9]+/g, "-").replace(/^-|-$/g, "");
+  const plain = text
+    .normalize("NFKD")
+    .replace(/[\u0300-\u036f]/g, "")
+    .toLowerCase()
+    .replace(/[^a-z0-9]+/g, "-")
+    .replace(/^-|-$/g, "");
   return plain.slice(0, 63) || "load";
 }
 
@@ -22,7 +27,12 @@ export function matchesPattern(name: string, pattern: string): boolean {
 
 /** The time column that moves whenever a row does, else null. */
 export function suggestWatermark(dataset: Dataset): { column: string; tells: "changes" | "arrivals" } | null {
-  const moments = dataset.columns.filter((column) => typeFamily(column.warehouseType) === "moment" && column.warehouseType !== "date" && canBeWatermark(column.warehouseType));
+  const moments = dataset.columns.filter(
+    (column) =>
+      typeFamily(column.warehouseType) === "moment" &&
+      column.warehouseType !== "date" &&
+      canBeWatermark(column.warehouseType),
+  );
   const changing = moments.find((column) => changes.test(column.name));
   if (changing) return { column: changing.name, tells: "changes" };
   const arriving = moments.length === 1 ? moments.find((column) => arrivals.test(column.name)) : undefined;
@@ -41,12 +51,26 @@ function suggestSlices(dataset: Dataset): { column: string; slice: SliceUnit } |
  * A first load for a table, from its key, types and names; every part can be changed.
  * @returns the load and, in a sentence, why it is so
  */
-export function suggestLoad(connection: string, table: TableName, targetSchema: string, dataset: Dataset): { load: Load; why: string } {
+export function suggestLoad(
+  connection: string,
+  table: TableName,
+  targetSchema: string,
+  dataset: Dataset,
+): { load: Load; why: string } {
   const key = identifyingKey(dataset);
   const watermark = suggestWatermark(dataset);
   const slices = suggestSlices(dataset);
-  const numbers = dataset.columns.filter((column) => ["numeric", "integer"].includes(typeFamily(column.warehouseType)) && money.test(column.name) && !key?.includes(column.name));
-  const figures = ["rows", ...numbers.slice(0, 2).map((column) => formatFigure("sum", column.name)), ...(watermark ? [formatFigure("max", watermark.column)] : [])];
+  const numbers = dataset.columns.filter(
+    (column) =>
+      ["numeric", "integer"].includes(typeFamily(column.warehouseType)) &&
+      money.test(column.name) &&
+      !key?.includes(column.name),
+  );
+  const figures = [
+    "rows",
+    ...numbers.slice(0, 2).map((column) => formatFigure("sum", column.name)),
+    ...(watermark ? [formatFigure("max", watermark.column)] : []),
+  ];
   const mode = key ? "upsert" : watermark ? "append" : "replace";
   const load: Load = {
     from: { connection, table: formatTableName(table) },
@@ -54,7 +78,9 @@ export function suggestLoad(connection: string, table: TableName, targetSchema: 
     into: { table: formatTableName({ schema: targetSchema, table: table.table }), mode, ...(key ? { key } : {}) },
     proof: { ...(slices ? { by: slices } : {}), figures },
   };
-  const identified = key ? `${key.join(", ")} identif${key.length > 1 ? "y" : "ies"} a row` : "no key tells its rows apart";
+  const identified = key
+    ? `${key.join(", ")} identif${key.length > 1 ? "y" : "ies"} a row`
+    : "no key tells its rows apart";
   const read = !watermark
     ? "no column tells what changed, so every run reads the whole table"
     : watermark.tells === "changes"

@@ -107,7 +107,15 @@ export type Window =
   | { kind: "all" }
   | { kind: "since"; value: string }
   /** bounds written without a zone are local to `zone` */
-  | { kind: "interval"; column: string; on: "source" | "warehouse"; type: string; zone: string; from: string; to: string }
+  | {
+      kind: "interval";
+      column: string;
+      on: "source" | "warehouse";
+      type: string;
+      zone: string;
+      from: string;
+      to: string;
+    }
   | { kind: "slice"; slice: string | null }
   | { kind: "keys"; keys: string[][] }
   | { kind: "identities"; identities: string[] };
@@ -165,7 +173,9 @@ export interface PlanFacts {
  */
 function standingType(type: string, declared: string | undefined): string {
   if (declared === undefined || declared === type) return type;
-  return ["numeric", "character"].includes(baseType(type)) && limits(declared).length > 0 && holds(declared, type) ? declared : type;
+  return ["numeric", "character"].includes(baseType(type)) && limits(declared).length > 0 && holds(declared, type)
+    ? declared
+    : type;
 }
 
 /** The columns a load writes, in order. */
@@ -179,21 +189,50 @@ function plannedColumns(load: Load, { dataset, analysis, types, target, held: ke
     const notNull = source?.notNull ?? false;
     const required = !notNull && (load.into.key?.includes(column.name) || (held.get(column.name)?.notNull ?? false));
     const stated = column.stated ?? (column.source === null ? undefined : kept?.get(column.source)) ?? given;
-    return { ...column, given, stated, type: standingType(stated, held.get(column.name)?.declared), cast: source !== undefined && source.warehouseType !== source.declared, notNull, required };
+    return {
+      ...column,
+      given,
+      stated,
+      type: standingType(stated, held.get(column.name)?.declared),
+      cast: source !== undefined && source.warehouseType !== source.declared,
+      notNull,
+      required,
+    };
   });
 }
 
 /** A shape is needed where a row could be turned away, or where a value is computed. */
-function plannedShape(load: Load, columns: PlannedColumn[], { dataset, analysis }: PlanFacts, { look }: PlanUse): PlannedShape | null {
+function plannedShape(
+  load: Load,
+  columns: PlannedColumn[],
+  { dataset, analysis }: PlanFacts,
+  { look }: PlanUse,
+): PlannedShape | null {
   const watermark = load.watermark?.column;
   // Among rows of one key the watermark tells the latest, so it must be staged.
   const ranks = watermark !== undefined && columns.every((column) => column.source !== watermark);
   const keyed = columns.some((column) => column.required && load.into.key?.includes(column.name));
-  const plain = columns.every((column) => column.source !== null && keeps(column.type, column.given) && (!column.required || load.into.key?.includes(column.name)));
+  const plain = columns.every(
+    (column) =>
+      column.source !== null &&
+      keeps(column.type, column.given) &&
+      (!column.required || load.into.key?.includes(column.name)),
+  );
   if (plain && analysis.rules.length === 0 && !(ranks && keyed)) return null;
   const read = new Set([...columns.flatMap((column) => column.reads), ...(watermark ? [watermark] : [])]);
-  const raw = dataset.columns.filter((column) => read.has(column.name)).map((column) => ({ name: column.name, type: column.warehouseType, cast: column.warehouseType !== column.declared }));
-  return { raw, rules: look ? analysis.rules.map((rule) => (rule.breach === "stop" ? { ...rule, breach: "reject" as const } : rule)) : analysis.rules };
+  const raw = dataset.columns
+    .filter((column) => read.has(column.name))
+    .map((column) => ({
+      name: column.name,
+      type: column.warehouseType,
+      cast: column.warehouseType !== column.declared,
+    }));
+  return {
+    raw,
+    rules: look
+      ? analysis.rules.map((rule) => (rule.breach === "stop" ? { ...rule, breach: "reject" as const } : rule))
+      : analysis.rules,
+  };
 }
 
 /** What a plan is used for, where it is not the load's next ordinary run. */
@@ -209,7 +248,8 @@ export interface PlanUse {
 function rejectPolicy(load: Load, { again, look }: PlanUse): RejectPolicy {
   const { limit, breach = "reject", duplicates = "reject", keep = 10_000 } = load.rejects ?? {};
   const share = typeof limit === "string" ? limit.replace("%", "") : null;
-  const bounds = again || look ? { rows: null, share: null } : { rows: typeof limit === "number" ? limit : null, share };
+  const bounds =
+    again || look ? { rows: null, share: null } : { rows: typeof limit === "number" ? limit : null, share };
   return { ...bounds, breach: look ? "reject" : breach, duplicates: look ? "reject" : duplicates, keep };
 }
 
@@ -217,7 +257,11 @@ function deletionPolicy({ into }: Load, columns: PlannedColumn[]): DeletionPolic
   if (into.deleted !== "mark" && into.deleted !== "remove") return null;
   const column = into.deletions?.column ?? "deleted_at";
   if (into.deleted === "mark" && columns.some((planned) => planned.name === column))
-    throw new PlanError(`${column} is a column of the load; name another one to hold the time a row was found gone`, ["into", "deletions", "column"]);
+    throw new PlanError(`${column} is a column of the load; name another one to hold the time a row was found gone`, [
+      "into",
+      "deletions",
+      "column",
+    ]);
   return { how: into.deleted, column };
 }
 
@@ -232,7 +276,13 @@ function guardOf({ into }: Load): Guard {
  * proof name columns that exist and can serve.
  * @throws PlanError with the path within the load.
  */
-export function planLoad(pipelineName: string, pipeline: Pipeline, loadName: string, facts: PlanFacts, use: PlanUse = {}): LoadPlan {
+export function planLoad(
+  pipelineName: string,
+  pipeline: Pipeline,
+  loadName: string,
+  facts: PlanFacts,
+  use: PlanUse = {},
+): LoadPlan {
   const load = pipeline.loads[loadName];
   if (!load) throw new PlanError(`The pipeline has no load ${loadName}`);
   const { dataset } = facts;
@@ -240,11 +290,22 @@ export function planLoad(pipelineName: string, pipeline: Pipeline, loadName: str
   if (columns.length === 0) throw new PlanError("The source has no columns", ["from"]);
   const byName = new Map(columns.map((column) => [column.name, column]));
   const key = load.into.key ?? [];
-  for (const name of key) if (!byName.has(name)) throw new PlanError(`The key names ${name}, which is not a column of the load`, ["into", "key"]);
-  if (load.into.mode === "append" && key.length === 0 && !columns.some((column) => column.source === load.watermark?.column))
-    throw new PlanError(`Without a key, an append tells rows apart by all their columns, so ${load.watermark?.column} must be one of them`, ["columns"]);
+  for (const name of key)
+    if (!byName.has(name))
+      throw new PlanError(`The key names ${name}, which is not a column of the load`, ["into", "key"]);
+  if (
+    load.into.mode === "append" &&
+    key.length === 0 &&
+    !columns.some((column) => column.source === load.watermark?.column)
+  )
+    throw new PlanError(
+      `Without a key, an append tells rows apart by all their columns, so ${load.watermark?.column} must be one of them`,
+      ["columns"],
+    );
   const { table, query, tables, origin, where } = load.from;
-  const keySources = key.map((name) => byName.get(name)).map((column) => (column && column.source !== null && keeps(column.type, column.given) ? column.source : null));
+  const keySources = key
+    .map((name) => byName.get(name))
+    .map((column) => (column && column.source !== null && keeps(column.type, column.given) ? column.source : null));
   return {
     pipeline: pipelineName,
     load: loadName,
@@ -270,7 +331,8 @@ export function planLoad(pipelineName: string, pipeline: Pipeline, loadName: str
       target: parseTableName(load.into.table),
       mode: use.repair && key.length ? "upsert" : load.into.mode,
       key,
-      keyGuaranteed: key.length > 0 && keySources.every((name) => name !== null) && guaranteesKey(dataset, keySources as string[]),
+      keyGuaranteed:
+        key.length > 0 && keySources.every((name) => name !== null) && guaranteesKey(dataset, keySources as string[]),
       deletions: deletionPolicy(load, columns),
       guard: guardOf(load),
       rejects: rejectPolicy(load, use),
@@ -282,21 +344,40 @@ export function planLoad(pipelineName: string, pipeline: Pipeline, loadName: str
 
 /** The order of columns counts for nothing, and neither does one that the source has lost for a while. */
 function fingerprint(load: Load, columns: readonly PlannedColumn[], origin: string | null): string {
-  const read = columns.map(({ name, source, text, stated, missing }) => [name, source ?? (missing ? text : { as: text }), stated] as const);
+  const read = columns.map(
+    ({ name, source, text, stated, missing }) => [name, source ?? (missing ? text : { as: text }), stated] as const,
+  );
   const sorted = read.toSorted(([a], [b]) => (a < b ? -1 : 1));
-  return JSON.stringify([origin, load.from, load.watermark?.column ?? null, sorted, load.into.table, load.into.mode, load.into.key ?? []]);
+  return JSON.stringify([
+    origin,
+    load.from,
+    load.watermark?.column ?? null,
+    sorted,
+    load.into.table,
+    load.into.mode,
+    load.into.key ?? [],
+  ]);
 }
 
 function plannedWatermark(load: Load, dataset: Dataset): ReadRequest["watermark"] {
   if (!load.watermark) return null;
   const { column: name, lookBack } = load.watermark;
   const column = dataset.columns.find((candidate) => candidate.name === name);
-  if (!column) throw new PlanError(`The source has no column ${name} to take a watermark from`, ["watermark", "column"]);
+  if (!column)
+    throw new PlanError(`The source has no column ${name} to take a watermark from`, ["watermark", "column"]);
   if (!canBeWatermark(column.warehouseType))
-    throw new PlanError(`${name} is ${shortType(column.warehouseType)}; a watermark needs a date, a time or a whole number`, ["watermark", "column"]);
+    throw new PlanError(
+      `${name} is ${shortType(column.warehouseType)}; a watermark needs a date, a time or a whole number`,
+      ["watermark", "column"],
+    );
   const isMoment = typeFamily(column.warehouseType) === "moment";
   if (lookBack && isMoment !== lookBack.startsWith("P"))
-    throw new PlanError(isMoment ? `The look-back for ${name} is a duration such as PT10M` : `The look-back for ${name} is a whole number`, ["watermark", "lookBack"]);
+    throw new PlanError(
+      isMoment
+        ? `The look-back for ${name} is a duration such as PT10M`
+        : `The look-back for ${name} is a whole number`,
+      ["watermark", "lookBack"],
+    );
   return { column: name, type: column.warehouseType, nullable: !column.notNull, lookBack: lookBack ?? null };
 }
 
@@ -304,26 +385,39 @@ function plannedSlices(load: Load, byName: Map<string, PlannedColumn>): Slicing 
   const by = load.proof?.by;
   if (!by) return null;
   const column = byName.get(by.column);
-  if (!column) throw new PlanError(`The proof slices by ${by.column}, which is not a column of the load`, ["proof", "by", "column"]);
-  if (typeFamily(column.type) !== "moment") throw new PlanError(`${by.column} is ${shortType(column.type)}; slices need a date or a time`, ["proof", "by", "column"]);
-  if (by.slice === "hour" && column.type === "date") throw new PlanError(`${by.column} is a date and has no hours`, ["proof", "by", "slice"]);
+  if (!column)
+    throw new PlanError(`The proof slices by ${by.column}, which is not a column of the load`, [
+      "proof",
+      "by",
+      "column",
+    ]);
+  if (typeFamily(column.type) !== "moment")
+    throw new PlanError(`${by.column} is ${shortType(column.type)}; slices need a date or a time`, [
+      "proof",
+      "by",
+      "column",
+    ]);
+  if (by.slice === "hour" && column.type === "date")
+    throw new PlanError(`${by.column} is a date and has no hours`, ["proof", "by", "slice"]);
   return { column: by.column, type: column.type, unit: by.slice, zone: by.zone ?? "UTC" };
 }
 
 function plannedFigures(load: Load, byName: Map<string, PlannedColumn>): Figure[] {
   const stated = (load.proof ?? wholeTableRows).figures.map((text) => ({ text, figure: parseFigure(text) }));
-  return stated.filter(({ figure }) => !byName.get(figure.column ?? "")?.missing).map(({ text, figure }, at) => {
-    if (figure.column === null) return figure;
-    const path = ["proof", "figures", String(at)];
-    const column = byName.get(figure.column);
-    if (!column) throw new PlanError(`${text} names ${figure.column}, which is not a column of the load`, path);
-    const family = typeFamily(column.type);
-    if (figure.measure === "sum" && !["integer", "numeric", "float"].includes(family))
-      throw new PlanError(`${figure.column} is ${shortType(column.type)} and can't be added up`, path);
-    if ((figure.measure === "min" || figure.measure === "max") && family === "other")
-      throw new PlanError(`${figure.column} is ${shortType(column.type)} and has no order both sides share`, path);
-    return figure;
-  });
+  return stated
+    .filter(({ figure }) => !byName.get(figure.column ?? "")?.missing)
+    .map(({ text, figure }, at) => {
+      if (figure.column === null) return figure;
+      const path = ["proof", "figures", String(at)];
+      const column = byName.get(figure.column);
+      if (!column) throw new PlanError(`${text} names ${figure.column}, which is not a column of the load`, path);
+      const family = typeFamily(column.type);
+      if (figure.measure === "sum" && !["integer", "numeric", "float"].includes(family))
+        throw new PlanError(`${figure.column} is ${shortType(column.type)} and can't be added up`, path);
+      if ((figure.measure === "min" || figure.measure === "max") && family === "other")
+        throw new PlanError(`${figure.column} is ${shortType(column.type)} and has no order both sides share`, path);
+      return figure;
+    });
 }
 
 /** A column as it is staged: its name at the source and in the stage. */
@@ -337,7 +431,12 @@ export interface StagedColumn {
 /** What is staged: the source's columns where they are shaped afterwards, else the warehouse's. */
 export function stagedColumns(plan: LoadPlan): StagedColumn[] {
   if (plan.shape) return plan.shape.raw.map((column) => ({ ...column, source: column.name }));
-  return plan.read.columns.map((column) => ({ source: column.source ?? column.name, name: column.name, type: column.type, cast: column.cast || column.type !== column.given }));
+  return plan.read.columns.map((column) => ({
+    source: column.source ?? column.name,
+    name: column.name,
+    type: column.type,
+    cast: column.cast || column.type !== column.given,
+  }));
 }
 
 /** The staged columns by which a rejected row is known again: those its key is made from, else all. */
@@ -345,7 +444,9 @@ export function identityColumns(plan: LoadPlan): StagedColumn[] {
   const staged = stagedColumns(plan);
   const { key } = plan.write;
   if (key.length === 0) return staged;
-  const read = new Set(plan.read.columns.filter((column) => key.includes(column.name)).flatMap((column) => column.reads));
+  const read = new Set(
+    plan.read.columns.filter((column) => key.includes(column.name)).flatMap((column) => column.reads),
+  );
   return staged.filter((column) => read.has(column.source));
 }
 
@@ -357,7 +458,9 @@ export function identityColumns(plan: LoadPlan): StagedColumn[] {
 export function windowFor(plan: LoadPlan, scope: Scope, stored: string | null): Window {
   switch (scope.kind) {
     case "due":
-      return plan.read.watermark && stored !== null && plan.write.mode !== "replace" ? { kind: "since", value: stored } : { kind: "all" };
+      return plan.read.watermark && stored !== null && plan.write.mode !== "replace"
+        ? { kind: "since", value: stored }
+        : { kind: "all" };
     case "whole":
       return { kind: "all" };
     case "rejected":
@@ -373,7 +476,8 @@ export function windowFor(plan: LoadPlan, scope: Scope, stored: string | null): 
       const { slicing } = plan.prove;
       if (slicing) return { ...scope, column: slicing.column, on: "warehouse", type: slicing.type, zone: slicing.zone };
       const watermark = plan.read.watermark;
-      if (!watermark) throw new PlanError("The load has neither slices nor a watermark, so it has no interval to load again");
+      if (!watermark)
+        throw new PlanError("The load has neither slices nor a watermark, so it has no interval to load again");
       return { ...scope, column: watermark.column, on: "source", type: watermark.type, zone: "UTC" };
     }
   }

@@ -26,7 +26,10 @@ export function formatFigure(measure: Figure["measure"], column: string): string
 }
 
 /** `sum(fare)` → `sum of fare`, `max(updated_at)` → `latest updated_at` where the column tells time. */
-export function figureWords(text: string, moment: (column: string) => boolean = (column) => /(_at|_on|date|time)$/.test(column)): string {
+export function figureWords(
+  text: string,
+  moment: (column: string) => boolean = (column) => /(_at|_on|date|time)$/.test(column),
+): string {
   const { measure, column } = parseFigure(text);
   if (column === null) return "rows";
   if (measure === "max") return `${moment(column) ? "latest" : "highest"} ${column}`;

@@ -51,15 +51,31 @@ const noCells: CellSum = { rows: "0", checksum: "" };
  * @param asked slices that were asked for, which stand there though neither side has a row of them
  * @returns slices in the order of their text, the slice of nulls last.
  */
-export function pairSides(figures: readonly string[], source: SideFigures, warehouse: SideFigures, asked: readonly (string | null)[] = []): SliceFigures[] {
+export function pairSides(
+  figures: readonly string[],
+  source: SideFigures,
+  warehouse: SideFigures,
+  asked: readonly (string | null)[] = [],
+): SliceFigures[] {
   const empty = figures.map((figure) => (figure === "rows" || figure.startsWith("count(") ? "0" : null));
-  const slices = [...new Set([...source.keys(), ...warehouse.keys(), ...asked])].sort((a, b) => (a === null ? 1 : b === null ? -1 : a < b ? -1 : 1));
+  const slices = [...new Set([...source.keys(), ...warehouse.keys(), ...asked])].sort((a, b) =>
+    a === null ? 1 : b === null ? -1 : a < b ? -1 : 1,
+  );
   return slices.map((slice) => {
     const [left, right] = [source.get(slice), warehouse.get(slice)];
-    const pairs = figures.map((figure, at) => ({ figure, source: (left?.values ?? empty)[at] ?? null, warehouse: (right?.values ?? empty)[at] ?? null }));
+    const pairs = figures.map((figure, at) => ({
+      figure,
+      source: (left?.values ?? empty)[at] ?? null,
+      warehouse: (right?.values ?? empty)[at] ?? null,
+    }));
     const compared = (left ?? right)?.cells != null;
     const same = !compared || sameCells(left?.cells ?? noCells, right?.cells ?? noCells);
-    return { slice, figures: pairs, verdict: same ? verdictOf(pairs) : "disagrees", depth: compared ? "cells" : "figures" };
+    return {
+      slice,
+      figures: pairs,
+      verdict: same ? verdictOf(pairs) : "disagrees",
+      depth: compared ? "cells" : "figures",
+    };
   });
 }
 

@@ -29,6 +29,11 @@ export interface Rehearsal {
 
 /** `adds 204, changes 398, leaves 9, rejects 3` */
 export function rehearsalWords({ tally }: Pick<Rehearsal, "tally">, grouped: (text: string) => string): string {
-  const parts = [`adds ${grouped(tally.new)}`, `changes ${grouped(tally.changed)}`, `leaves ${grouped(tally.same)}`, `rejects ${grouped(tally.rejected)}`];
+  const parts = [
+    `adds ${grouped(tally.new)}`,
+    `changes ${grouped(tally.changed)}`,
+    `leaves ${grouped(tally.same)}`,
+    `rejects ${grouped(tally.rejected)}`,
+  ];
   return [...parts, ...(tally.deleted === "0" ? [] : [`deletes ${grouped(tally.deleted)}`])].join(", ");
 }

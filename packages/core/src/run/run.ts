@@ -1,6 +1,6 @@
-import type { DriftNote } from "./drift.ts";
 import { grouped } from "../proof/decimal.ts";
 import type { Depth, SliceFigures, Verdict } from "../proof/verdict.ts";
+import type { DriftNote } from "./drift.ts";
 
 export type RunStatus = "queued" | "running" | "finished" | "failed" | "cancelled";
 export type RunKind = "load" | "repair" | "prove" | "rehearse";
@@ -46,7 +46,14 @@ export function balances(tally: Tally): boolean {
 /** The sum of several tallies. */
 export function addTallies(tallies: readonly Tally[]): Tally {
   const sum = (field: keyof Tally) => tallies.reduce((total, tally) => total + BigInt(tally[field]), 0n).toString();
-  return { read: sum("read"), new: sum("new"), changed: sum("changed"), same: sum("same"), rejected: sum("rejected"), deleted: sum("deleted") };
+  return {
+    read: sum("read"),
+    new: sum("new"),
+    changed: sum("changed"),
+    same: sum("same"),
+    rejected: sum("rejected"),
+    deleted: sum("deleted"),
+  };
 }
 
 export type Phase = "wait" | "read" | "stage" | "check" | "apply" | "prove";

@@ -21,7 +21,12 @@ function hourIn(zone: string, now: number): number {
  * True where it is time to compare a slice cell by cell: when `cells` (an ISO 8601 duration, or `never`) has passed, at a
  * quiet hour of the zone; by day only what has missed a whole turn.
  */
-export function cellsDue(cells: string | undefined, { cellsAt, provedAt }: Compared, zone: string, now: number): boolean {
+export function cellsDue(
+  cells: string | undefined,
+  { cellsAt, provedAt }: Compared,
+  zone: string,
+  now: number,
+): boolean {
   if (cells === "never") return false;
   const every = durationSeconds(cells ?? usually) * 1000;
   const since = now - (cellsAt ?? provedAt);

@@ -32,7 +32,8 @@ const roundLookBacks = [60, 120, 300, 600, 900, 1800, 3600, 7200, 14_400, 28_800
  * half as much to spare, rounded up to a usual length.
  */
 export function suggestLookBack(most: string): string {
-  const [, days = "0", hours = "0", minutes = "0", rest = "0"] = /^(?:(\d+) days? ?)?(?:(\d+):(\d+):(\d+))?/.exec(most) ?? [];
+  const [, days = "0", hours = "0", minutes = "0", rest = "0"] =
+    /^(?:(\d+) days? ?)?(?:(\d+):(\d+):(\d+))?/.exec(most) ?? [];
   const seconds = 1.5 * (Number(days) * 86_400 + Number(hours) * 3600 + Number(minutes) * 60 + Number(rest) + 1);
   const length = roundLookBacks.find((one) => one >= seconds) ?? Math.ceil(seconds / 86_400) * 86_400;
   if (length >= 86_400) return `P${length / 86_400}D`;

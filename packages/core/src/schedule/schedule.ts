@@ -35,7 +35,8 @@ export function nextTimes(schedule: Schedule, after: number, count = 1): number[
 /** `every 15 minutes`, `nightly at 02:00`: a schedule as a sentence's part. */
 export function scheduleWords(schedule: Schedule | undefined): string {
   if (!schedule) return "runs when you say so";
-  const told = "every" in schedule ? `every ${durationWords(schedule.every).replace(/^1 /, "")}` : cronWords(schedule.cron);
+  const told =
+    "every" in schedule ? `every ${durationWords(schedule.every).replace(/^1 /, "")}` : cronWords(schedule.cron);
   return schedule.paused ? `paused (${told})` : told;
 }
 

@@ -37,7 +37,11 @@ export interface Analysis {
 /** An expression's error with its place in the load's definition. */
 function located(error: unknown, path: string[], what: string): unknown {
   if (!(error instanceof ExpressionError)) return error;
-  return new PlanError(`${what}: ${error.message}${error.position === null ? "" : ` (at character ${error.position + 1})`}`, path, error.position);
+  return new PlanError(
+    `${what}: ${error.message}${error.position === null ? "" : ` (at character ${error.position + 1})`}`,
+    path,
+    error.position,
+  );
 }
 
 /**
@@ -47,18 +51,30 @@ function located(error: unknown, path: string[], what: string): unknown {
  */
 export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
   const known = new Map(dataset.columns.map((column) => [column.name, column]));
-  const value = (name: string) => (known.get(name)?.missing ? `NULL::${known.get(name)?.warehouseType}` : `s.${identifier(name)}`);
+  const value = (name: string) =>
+    known.get(name)?.missing ? `NULL::${known.get(name)?.warehouseType}` : `s.${identifier(name)}`;
   // Servers differ in their locales; one collation that all of them have gives one answer on both sides.
-  const collated = (name: string) => (typeFamily(known.get(name)?.warehouseType ?? "") === "text" ? `(${value(name)} COLLATE "und-x-icu")` : value(name));
+  const collated = (name: string) =>
+    typeFamily(known.get(name)?.warehouseType ?? "") === "text" ? `(${value(name)} COLLATE "und-x-icu")` : value(name);
   const there = (names: string[]) => names.filter((name) => !known.get(name)?.missing);
-  const given = load.columns ? Object.entries(load.columns) : dataset.columns.map((column) => [column.name, column.name] as const);
+  const given = load.columns
+    ? Object.entries(load.columns)
+    : dataset.columns.map((column) => [column.name, column.name] as const);
   const columns: AnalysedColumn[] = [];
   for (const [name, entry] of given) {
     const { as: text, type } = computedColumn(entry);
     const stated = type === undefined ? null : canonicalType(type);
     const plain = known.get(text);
     if (plain) {
-      columns.push({ name, source: plain.missing ? null : text, text, expression: value(text), reads: there([text]), stated, missing: plain.missing ?? false });
+      columns.push({
+        name,
+        source: plain.missing ? null : text,
+        text,
+        expression: value(text),
+        reads: there([text]),
+        stated,
+        missing: plain.missing ?? false,
+      });
       continue;
     }
     const path = ["columns", name];
@@ -66,8 +82,17 @@ export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
       throw located(error, path, name);
     });
     const unknown = reads.find((read) => !known.has(read));
-    if (unknown !== undefined) throw new PlanError(`The source has no column ${unknown}`, path, Math.max(0, text.indexOf(unknown)));
-    columns.push({ name, source: null, text, expression: `(${renamed(localized ? collated : value)}\n)`, reads: there(reads), stated, missing: false });
+    if (unknown !== undefined)
+      throw new PlanError(`The source has no column ${unknown}`, path, Math.max(0, text.indexOf(unknown)));
+    columns.push({
+      name,
+      source: null,
+      text,
+      expression: `(${renamed(localized ? collated : value)}\n)`,
+      reads: there(reads),
+      stated,
+      missing: false,
+    });
   }
   return { columns, rules: await analyseRules(load, new Set(columns.map((column) => column.name))) };
 }
@@ -81,8 +106,20 @@ async function analyseRules(load: Load, columns: Set<string>): Promise<AnalysedR
       throw located(error, path, name);
     });
     const unknown = [...reads, ...(rule.of ? [rule.of] : [])].find((read) => !columns.has(read));
-    if (unknown !== undefined) throw new PlanError(`The rule ${name} names ${unknown}, which is not a column of the load`, path, Math.max(0, rule.check.indexOf(unknown)));
-    rules.push({ name, check: rule.check, null: rule.null ?? "reject", breach: rule.breach ?? load.rejects?.breach ?? "reject", from: rule.from ?? null, of: rule.of ?? null });
+    if (unknown !== undefined)
+      throw new PlanError(
+        `The rule ${name} names ${unknown}, which is not a column of the load`,
+        path,
+        Math.max(0, rule.check.indexOf(unknown)),
+      );
+    rules.push({
+      name,
+      check: rule.check,
+      null: rule.null ?? "reject",
+      breach: rule.breach ?? load.rejects?.breach ?? "reject",
+      from: rule.from ?? null,
+      of: rule.of ?? null,
+    });
   }
   return rules;
 }

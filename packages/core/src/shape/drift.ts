@@ -1,9 +1,9 @@
 import type { Dataset, DatasetColumn } from "../dataset/dataset.ts";
+import { admit } from "../expression/parse.ts";
 import { computedColumn, type Load } from "../pipeline/pipeline.ts";
 import { type DriftNote, driftWords } from "../run/drift.ts";
 import type { Failure } from "../run/run.ts";
 import { keeps } from "../sql/convert.ts";
-import { admit } from "../expression/parse.ts";
 
 /** A source column as a load last knew it. */
 export interface KnownColumn {
@@ -51,7 +51,15 @@ async function readColumns(load: Load, names: Set<string>, only?: readonly strin
  */
 export async function settleDrift(load: Load, dataset: Dataset, known: KnownColumn[] | null): Promise<Drifted> {
   const notes: DriftNote[] = [];
-  const result: Drifted = { dataset, notes, known: dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType })), widened: [], held: new Map(), returned: false, stop: null };
+  const result: Drifted = {
+    dataset,
+    notes,
+    known: dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType })),
+    widened: [],
+    held: new Map(),
+    returned: false,
+    stop: null,
+  };
   if (!known) return result;
   const { added = "take", changed = "stop", gone = "stop" } = load.drift ?? {};
   const before = new Map(known.map((column) => [column.name, column]));
@@ -88,12 +96,23 @@ export async function settleDrift(load: Load, dataset: Dataset, known: KnownColu
   result.known = [
     ...result.known
       .filter((column) => !filled.includes(column.name))
-      .map((column) => ({ ...column, ...(ignored.has(column.name) ? { ignored: true } : {}), ...(result.held.has(column.name) ? { held: result.held.get(column.name) } : {}) })),
+      .map((column) => ({
+        ...column,
+        ...(ignored.has(column.name) ? { ignored: true } : {}),
+        ...(result.held.has(column.name) ? { held: result.held.get(column.name) } : {}),
+      })),
     // A column filled with null is still the one known, so that it is told of and comes back when the source has it again.
     ...known.filter((column) => filled.includes(column.name)).map((column) => ({ ...column, lost: true })),
   ];
   const stopping = notes.filter((note) => note.done === "stopped");
-  if (stopping.length) result.stop = { message: `The source's columns have changed: ${stopping.map(driftWords).join("; ")}`.replaceAll(": the load stops", ""), hint: choices(stopping) };
+  if (stopping.length)
+    result.stop = {
+      message: `The source's columns have changed: ${stopping.map(driftWords).join("; ")}`.replaceAll(
+        ": the load stops",
+        "",
+      ),
+      hint: choices(stopping),
+    };
   // In the order known, so that a column filled with null keeps its place and the load its watermark.
   const order = new Map(known.map((column, at) => [column.name, at]));
   columns.sort((a, b) => (order.get(a.name) ?? known.length) - (order.get(b.name) ?? known.length));
@@ -101,12 +120,40 @@ export async function settleDrift(load: Load, dataset: Dataset, known: KnownColu
 }
 
 function missing(column: KnownColumn): DatasetColumn {
-  return { name: column.name, declared: column.type, type: { resolved: column.type, kind: "b", builtIn: true }, warehouseType: column.type, notNull: false, generated: false, hasDefault: false, comment: null, missing: true };
+  return {
+    name: column.name,
+    declared: column.type,
+    type: { resolved: column.type, kind: "b", builtIn: true },
+    warehouseType: column.type,
+    notNull: false,
+    generated: false,
+    hasDefault: false,
+    comment: null,
+    missing: true,
+  };
 }
 
-function settleType(column: DatasetColumn, last: string, unread: boolean, policy: "stop" | "null" | "take", result: Drifted): DatasetColumn {
-  const kind = keeps(column.warehouseType, last) ? "widened" : keeps(last, column.warehouseType) ? "narrowed" : "changed";
-  const done = unread ? "left out" : kind === "widened" ? "widened" : policy === "take" ? "taken" : policy === "null" ? "null" : "stopped";
+function settleType(
+  column: DatasetColumn,
+  last: string,
+  unread: boolean,
+  policy: "stop" | "null" | "take",
+  result: Drifted,
+): DatasetColumn {
+  const kind = keeps(column.warehouseType, last)
+    ? "widened"
+    : keeps(last, column.warehouseType)
+      ? "narrowed"
+      : "changed";
+  const done = unread
+    ? "left out"
+    : kind === "widened"
+      ? "widened"
+      : policy === "take"
+        ? "taken"
+        : policy === "null"
+          ? "null"
+          : "stopped";
   result.notes.push({ column: column.name, kind, from: last, to: column.warehouseType, done });
   if (done === "widened") result.widened.push(column.name);
   if (done === "taken" && !result.held.has(column.name)) result.held.set(column.name, last);
@@ -116,8 +163,12 @@ function settleType(column: DatasetColumn, last: string, unread: boolean, policy
 function choices(notes: DriftNote[]): string {
   const kinds = new Set(notes.map((note) => note.kind));
   const told: string[] = [];
-  if (kinds.has("gone")) told.push("Set the load to fill a column that is gone with null, or take it out of the shape.");
-  if (kinds.has("narrowed") || kinds.has("changed")) told.push("Set the load to take a changed type (values that don't fit are rejected) or to fill null, or state the column's type in the shape.");
+  if (kinds.has("gone"))
+    told.push("Set the load to fill a column that is gone with null, or take it out of the shape.");
+  if (kinds.has("narrowed") || kinds.has("changed"))
+    told.push(
+      "Set the load to take a changed type (values that don't fit are rejected) or to fill null, or state the column's type in the shape.",
+    );
   if (kinds.has("added")) told.push("Set the load to take new columns, or to ignore them.");
   return `${told.join(" ")} Nothing was written.`;
 }

@@ -47,19 +47,35 @@ function likeness(source: string, target: string): { score: number; why: string 
   if (a.join("") === b.join("")) return { score: 0.97, why: "the same name in another style" };
   const [shorter, longer] = a.length <= b.length ? [a, b] : [b, a];
   const tail = longer.slice(longer.length - shorter.length);
-  if (shorter.length < longer.length && shorter.join(" ") === tail.join(" ")) return { score: 0.6 + 0.25 * (shorter.length / longer.length), why: `the same but for “${longer.slice(0, longer.length - shorter.length).join(" ")}” in front` };
-  if (a.length === b.length && a.every((word, at) => word === b[at] || abbreviates(word, b[at] ?? "") || abbreviates(b[at] ?? "", word))) return { score: 0.82, why: "one name abbreviates the other" };
-  const abbreviated = shorter.every((word) => longer.some((other) => other === word || abbreviates(word, other) || abbreviates(other, word)));
-  if (abbreviated) return { score: 0.5 + 0.2 * (shorter.length / longer.length), why: "the words of one are among the other's" };
+  if (shorter.length < longer.length && shorter.join(" ") === tail.join(" "))
+    return {
+      score: 0.6 + 0.25 * (shorter.length / longer.length),
+      why: `the same but for “${longer.slice(0, longer.length - shorter.length).join(" ")}” in front`,
+    };
+  if (
+    a.length === b.length &&
+    a.every((word, at) => word === b[at] || abbreviates(word, b[at] ?? "") || abbreviates(b[at] ?? "", word))
+  )
+    return { score: 0.82, why: "one name abbreviates the other" };
+  const abbreviated = shorter.every((word) =>
+    longer.some((other) => other === word || abbreviates(word, other) || abbreviates(other, word)),
+  );
+  if (abbreviated)
+    return { score: 0.5 + 0.2 * (shorter.length / longer.length), why: "the words of one are among the other's" };
   const shared = a.filter((word) => b.includes(word)).length;
-  return { score: (0.8 * shared) / new Set([...a, ...b]).size, why: `they share “${a.filter((word) => b.includes(word)).join(" ")}”` };
+  return {
+    score: (0.8 * shared) / new Set([...a, ...b]).size,
+    why: `they share “${a.filter((word) => b.includes(word)).join(" ")}”`,
+  };
 }
 
 /** How well the values fit: a factor, and what is to be said about it. */
 function fit(source: string, target: string): { factor: number; why: string } {
-  if (keeps(target, source)) return { factor: 1, why: source === target ? "" : `${shortType(source)} fits ${shortType(target)}` };
+  if (keeps(target, source))
+    return { factor: 1, why: source === target ? "" : `${shortType(source)} fits ${shortType(target)}` };
   const { code } = conversion("v", source, target);
-  if (typeFamily(source) === "text" || code !== "type") return { factor: 0.9, why: `${shortType(source)} is checked row by row against ${shortType(target)}` };
+  if (typeFamily(source) === "text" || code !== "type")
+    return { factor: 0.9, why: `${shortType(source)} is checked row by row against ${shortType(target)}` };
   return { factor: 0.6, why: `${shortType(source)} is not of a kind with ${shortType(target)}` };
 }
 
@@ -67,7 +83,12 @@ function fit(source: string, target: string): { factor: number; why: string } {
 export function scorePair(source: PairColumn, target: PairColumn): PairSuggestion {
   const named = likeness(source.name, target.name);
   const fitting = fit(source.type, target.type);
-  return { source: source.name, target: target.name, score: named.score * fitting.factor, why: [named.why, fitting.why].filter(Boolean).join("; ") };
+  return {
+    source: source.name,
+    target: target.name,
+    score: named.score * fitting.factor,
+    why: [named.why, fitting.why].filter(Boolean).join("; "),
+  };
 }
 
 /**
@@ -75,7 +96,9 @@ export function scorePair(source: PairColumn, target: PairColumn): PairSuggestio
  * Method: greedy assignment by score; equal scores keep the order of the columns.
  */
 export function suggestPairs(sources: readonly PairColumn[], targets: readonly PairColumn[]): PairSuggestion[] {
-  const all = targets.flatMap((target) => sources.map((source) => scorePair(source, target))).filter((pair) => pair.score >= threshold);
+  const all = targets
+    .flatMap((target) => sources.map((source) => scorePair(source, target)))
+    .filter((pair) => pair.score >= threshold);
   const taken = { source: new Set<string>(), target: new Set<string>() };
   return all
     .sort((a, b) => b.score - a.score)

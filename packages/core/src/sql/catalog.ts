@@ -1,6 +1,7 @@
 /** The catalogue queries of a PostgreSQL server, as source and as warehouse. */
 
-const userSchema = "n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_toast%' AND n.nspname NOT LIKE 'pg\\_temp%'";
+const userSchema =
+  "n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_toast%' AND n.nspname NOT LIKE 'pg\\_temp%'";
 
 /** Every table and view this user may read; partitions are counted with their parent. */
 export const datasets = `
@@ -62,8 +63,10 @@ ORDER BY i.indisprimary DESC, c.relname`;
 /** The regclass text of a table, or null where there is none this user can see; $1 schema, $2 name. */
 export const findTable = `SELECT c.oid::text AS oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'v', 'm', 'p', 'f')`;
 
-export const serverFacts = "SELECT current_setting('server_version_num')::int / 10000 AS major, current_setting('server_version') AS version, current_user AS name, current_database() AS database";
+export const serverFacts =
+  "SELECT current_setting('server_version_num')::int / 10000 AS major, current_setting('server_version') AS version, current_user AS name, current_database() AS database";
 
-export const canCreateSchema = "SELECT has_database_privilege(current_database(), 'CREATE') AS create, (to_regnamespace('undercoat') IS NULL OR has_schema_privilege('undercoat', 'CREATE')) AS house";
+export const canCreateSchema =
+  "SELECT has_database_privilege(current_database(), 'CREATE') AS create, (to_regnamespace('undercoat') IS NULL OR has_schema_privilege('undercoat', 'CREATE')) AS house";
 
 export const readableTables = `SELECT count(*) FILTER (WHERE has_schema_privilege(n.oid, 'USAGE') AND has_table_privilege(c.oid, 'SELECT'))::text AS readable, count(*)::text AS all FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'v', 'm', 'p', 'f') AND NOT c.relispartition AND ${userSchema}`;

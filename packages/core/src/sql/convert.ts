@@ -21,7 +21,8 @@ const range: Record<string, [string, string, number]> = {
 };
 
 /** Every day of the calendar but 29 February, whose year must be looked at. */
-const day = "[1-9][0-9]{3}-((0[13578]|1[02])-(0[1-9]|[12][0-9]|3[01])|(0[469]|11)-(0[1-9]|[12][0-9]|30)|02-(0[1-9]|1[0-9]|2[0-8]))";
+const day =
+  "[1-9][0-9]{3}-((0[13578]|1[02])-(0[1-9]|[12][0-9]|3[01])|(0[469]|11)-(0[1-9]|[12][0-9]|30)|02-(0[1-9]|1[0-9]|2[0-8]))";
 const clock = "([01][0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\\.[0-9]{1,6})?)?";
 
 /** The texts that certainly are a value of a type, as a regular expression; what it does not know is looked at more closely. */
@@ -34,7 +35,9 @@ function certainText(type: string): string | null {
     case "numeric": {
       if (precision === undefined) return "^[-+]?[0-9]{1,100}(\\.[0-9]{1,100})?$";
       const digits = precision - scale;
-      return digits > 0 && digits <= 200 ? `^[-+]?[0-9]{1,${digits}}${scale > 0 ? `(\\.[0-9]{0,${Math.min(scale, 200)}})?` : ""}$` : null;
+      return digits > 0 && digits <= 200
+        ? `^[-+]?[0-9]{1,${digits}}${scale > 0 ? `(\\.[0-9]{0,${Math.min(scale, 200)}})?` : ""}$`
+        : null;
     }
     case "date":
       return `^${day}$`;
@@ -52,9 +55,24 @@ function certainText(type: string): string | null {
 }
 
 const nouns: Record<string, string> = {
-  smallint: "a whole number", integer: "a whole number", bigint: "a whole number", numeric: "a number", real: "a number", "double precision": "a number",
-  date: "a date", "timestamp without time zone": "a time", "timestamp with time zone": "a time", "time without time zone": "a time of day", "time with time zone": "a time of day",
-  boolean: "true or false", uuid: "a UUID", json: "JSON", jsonb: "JSON", interval: "an interval", bytea: "bytes", inet: "a network address",
+  smallint: "a whole number",
+  integer: "a whole number",
+  bigint: "a whole number",
+  numeric: "a number",
+  real: "a number",
+  "double precision": "a number",
+  date: "a date",
+  "timestamp without time zone": "a time",
+  "timestamp with time zone": "a time",
+  "time without time zone": "a time of day",
+  "time with time zone": "a time of day",
+  boolean: "true or false",
+  uuid: "a UUID",
+  json: "JSON",
+  jsonb: "JSON",
+  interval: "an interval",
+  bytea: "bytes",
+  inet: "a network address",
 };
 
 /** True where every value of type `given` is one of type `type` as it stands. */
@@ -63,7 +81,10 @@ export function keeps(type: string, given: string): boolean {
   if (isArray(type) || isArray(given)) return false;
   const [to, from] = [baseType(type), baseType(given)];
   if (typeFamily(given) === "text" && to === "text") return true;
-  if (typeFamily(type) === "text") return from === to && (limits(type)[0] ?? Number.POSITIVE_INFINITY) >= (limits(given)[0] ?? Number.POSITIVE_INFINITY);
+  if (typeFamily(type) === "text")
+    return (
+      from === to && (limits(type)[0] ?? Number.POSITIVE_INFINITY) >= (limits(given)[0] ?? Number.POSITIVE_INFINITY)
+    );
   const order = ["smallint", "integer", "bigint"];
   if (order.includes(from)) return order.includes(to) ? order.indexOf(to) >= order.indexOf(from) : type === "numeric";
   if (from === "real" && to === "double precision") return true;
@@ -116,7 +137,8 @@ function textForm(base: string): string | null {
 
 /** True where no object of a JSON value has a key twice: jsonb would keep the last alone. */
 function keysOnce(json: string): string {
-  const members = (kind: "object" | "array", of: string) => `CASE WHEN json_typeof(${of}) = '${kind}' THEN ${of} ELSE '${kind === "object" ? "{}" : "[]"}'::json END`;
+  const members = (kind: "object" | "array", of: string) =>
+    `CASE WHEN json_typeof(${of}) = '${kind}' THEN ${of} ELSE '${kind === "object" ? "{}" : "[]"}'::json END`;
   const inside = `SELECT value FROM json_each(${members("object", "n.j")}) UNION ALL SELECT value FROM json_array_elements(${members("array", "n.j")})`;
   return `NOT EXISTS (WITH RECURSIVE node(j) AS (SELECT ${json} UNION ALL SELECT e.value FROM node n, LATERAL (${inside}) e) SELECT 1 FROM node n, LATERAL (SELECT count(*) AS keys, count(DISTINCT k) AS names FROM json_object_keys(${members("object", "n.j")}) k) c WHERE c.keys <> c.names)`;
 }
@@ -129,7 +151,9 @@ function fromText(value: string, type: string): string {
   const text = `${value}::text`;
   if (isArray(type)) {
     const element = type.slice(0, -2);
-    return typeFamily(element) === "text" ? `(${text}::text[])::text = (${text}::${type})::text` : `${bare(text)} = ${bare(`(${text}::${type})::text`)}`;
+    return typeFamily(element) === "text"
+      ? `(${text}::text[])::text = (${text}::${type})::text`
+      : `${bare(text)} = ${bare(`(${text}::${type})::text`)}`;
   }
   const base = baseType(type);
   // Read without its limits, a text that is too long or too fine shows.
@@ -141,7 +165,8 @@ function fromText(value: string, type: string): string {
   if (base === "real" || base === "double precision") checks.push(`(${read})::text::numeric = ${text}::numeric`);
   if (base === "jsonb") checks.push(keysOnce(`${text}::json`));
   if (base === "interval" || base.endsWith("range")) checks.push(`${text} !~ '\\.[0-9]{6}0*[1-9]'`);
-  if (free !== type) checks.push(base === "numeric" ? `(${read})::${type} = ${read}` : `(${read})::${type}::text = (${read})::text`);
+  if (free !== type)
+    checks.push(base === "numeric" ? `(${read})::${type} = ${read}` : `(${read})::${type}::text = (${read})::text`);
   return checks.join(" AND ");
 }
 
@@ -153,7 +178,8 @@ function numeric(type: string): boolean {
 /** True where a value that is neither text nor bounded by a range is given back by the other type. */
 function givenBack(value: string, given: string, type: string): string {
   const cast = `(${value})::${type}`;
-  if (baseType(given) === "json" && baseType(type) === "jsonb" && !isArray(given)) return `${cast} IS NOT NULL AND ${keysOnce(`(${value})`)}`;
+  if (baseType(given) === "json" && baseType(type) === "jsonb" && !isArray(given))
+    return `${cast} IS NOT NULL AND ${keysOnce(`(${value})`)}`;
   const back = numeric(given) ? `(${cast})::${given} = ${value}` : `((${cast})::${given})::text = (${value})::text`;
   // Types of one kind that differ in their limits print what they hold.
   const same = baseType(given) === baseType(type) && isArray(given) === isArray(type) && !numeric(type);
@@ -173,12 +199,24 @@ export function conversion(value: string, given: string, type: string): Conversi
     const longest = precision ?? 1_073_741_824;
     const unpadded = baseType(type) === "character" ? ` AND (${value})::text = rtrim((${value})::text, ' ')` : "";
     const fits = `length((${value})::text) <= ${longest}${unpadded}`;
-    return { cast: `(${value})::text::${type}`, certain: fits, fits, misfit: `is longer than ${precision} character${precision === 1 ? "" : "s"}${unpadded ? " or ends with a space" : ""}`, code: "length" };
+    return {
+      cast: `(${value})::text::${type}`,
+      certain: fits,
+      fits,
+      misfit: `is longer than ${precision} character${precision === 1 ? "" : "s"}${unpadded ? " or ends with a space" : ""}`,
+      code: "length",
+    };
   }
   if (family === "text") {
     const pattern = isArray(type) ? null : certainText(type);
     const fits = fromText(value, type);
-    return { cast, certain: pattern ? `${value} ~ ${literal(pattern)}` : fits, fits, misfit: `is not ${typeWords(type)}`, code: "type" };
+    return {
+      cast,
+      certain: pattern ? `${value} ~ ${literal(pattern)}` : fits,
+      fits,
+      misfit: `is not ${typeWords(type)}`,
+      code: "type",
+    };
   }
   const whole = isArray(type) ? undefined : range[baseType(type)];
   const plainNumber = family === "integer" || family === "numeric";

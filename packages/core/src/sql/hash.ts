@@ -72,7 +72,12 @@ function step({ sql, type }: HashedColumn, seed: string): string {
 function nulls(columns: readonly HashedColumn[], seed: number): string {
   const groups: string[] = [];
   for (let from = 0; from < columns.length; from += nullsAtOnce)
-    groups.push(columns.slice(from, from + nullsAtOnce).map(({ sql }, at) => `CASE WHEN ${sql} IS NULL THEN ${2 ** at} ELSE 0 END`).join(" + "));
+    groups.push(
+      columns
+        .slice(from, from + nullsAtOnce)
+        .map(({ sql }, at) => `CASE WHEN ${sql} IS NULL THEN ${2 ** at} ELSE 0 END`)
+        .join(" + "),
+    );
   const mask = groups.reduce((inner, group) => `hashint4extended(${group}, ${inner})`, String(seed));
   return `CASE WHEN ${columns.map(({ sql }) => `${sql} IS NULL`).join(" OR ")} THEN ${mask} ELSE ${seed} END`;
 }
@@ -85,7 +90,8 @@ function chain(columns: readonly HashedColumn[], seed: number): string {
 function hashUnder(columns: readonly HashedColumn[], seed: number): string {
   if (columns.length <= longestChain) return chain(columns, seed);
   const parts: HashedColumn[] = [];
-  for (let from = 0; from < columns.length; from += longestChain) parts.push({ sql: chain(columns.slice(from, from + longestChain), seed + from), type: "bigint" });
+  for (let from = 0; from < columns.length; from += longestChain)
+    parts.push({ sql: chain(columns.slice(from, from + longestChain), seed + from), type: "bigint" });
   return chain(parts, seed);
 }
 
@@ -113,7 +119,8 @@ export function keyForm(sql: string, type: string): string {
 /** A 64-bit hash of a key by which equal keys have equal hashes. */
 export function keyHash(columns: readonly HashedColumn[]): string {
   const forms = columns.map(({ sql, type }): HashedColumn => {
-    if (isArray(type) || manyForms.has(baseType(type))) return { sql: `hash_record_extended(ROW(${sql}), 7)`, type: "bigint" };
+    if (isArray(type) || manyForms.has(baseType(type)))
+      return { sql: `hash_record_extended(ROW(${sql}), 7)`, type: "bigint" };
     return { sql: keyForm(sql, type), type };
   });
   return hashUnder(forms, 1);

@@ -42,7 +42,10 @@ export const createHouse = `CREATE SCHEMA IF NOT EXISTS undercoat;
 COMMENT ON SCHEMA undercoat IS 'What Undercoat has loaded here: watermarks, and each run''s tally and proof';
 CREATE TABLE IF NOT EXISTS undercoat.version (number integer PRIMARY KEY, at timestamptz NOT NULL DEFAULT now())`;
 export function furnish(from: number): string {
-  return steps.slice(from).map((step, at) => `${step};\nINSERT INTO undercoat.version (number) VALUES (${from + at + 1})`).join(";\n");
+  return steps
+    .slice(from)
+    .map((step, at) => `${step};\nINSERT INTO undercoat.version (number) VALUES (${from + at + 1})`)
+    .join(";\n");
 }
 
 /** True ('t') where there is a version to ask for. */
@@ -61,13 +64,15 @@ export const awaitSharedLock = `SELECT pg_advisory_lock_shared(${lockSpace}, has
 export const lockHolder = `SELECT a.application_name AS holder FROM pg_locks l JOIN pg_stat_activity a USING (pid)
 WHERE l.locktype = 'advisory' AND l.granted AND l.classid = ${lockSpace} AND l.objid::bigint = (hashtext(${lockKey})::bigint & 4294967295) AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database()) LIMIT 1`;
 
-export const readWatermark = "SELECT value, fingerprint FROM undercoat.watermark WHERE target = $1 AND pipeline = $2 AND load = $3";
+export const readWatermark =
+  "SELECT value, fingerprint FROM undercoat.watermark WHERE target = $1 AND pipeline = $2 AND load = $3";
 
 export const keepWatermark = `INSERT INTO undercoat.watermark (target, pipeline, load, fingerprint, value, run) VALUES ($1, $2, $3, $4, $5, $6)
 ON CONFLICT (target) DO UPDATE SET pipeline = excluded.pipeline, load = excluded.load, fingerprint = excluded.fingerprint, value = excluded.value, run = excluded.run, at = now()`;
 
 /** The source's columns as the last load knew them, and whether rows gone from the source are due to be looked for. Parameters: target, pipeline, load, interval or null. */
-export const readKnown = "SELECT columns::text, coalesce(swept_at + $4::interval <= now(), true) AS sweep FROM undercoat.known WHERE target = $1 AND pipeline = $2 AND load = $3";
+export const readKnown =
+  "SELECT columns::text, coalesce(swept_at + $4::interval <= now(), true) AS sweep FROM undercoat.known WHERE target = $1 AND pipeline = $2 AND load = $3";
 
 /** Parameters: target, pipeline, load, columns, whether rows gone from the source were looked for. */
 export const keepKnown = `INSERT INTO undercoat.known (target, pipeline, load, columns, swept_at) VALUES ($1, $2, $3, $4, CASE WHEN $5 = 't' THEN now() END)
@@ -77,7 +82,8 @@ export const keepTally = `INSERT INTO undercoat.tally (run, pipeline, load, targ
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`;
 
 /** What a run left in the warehouse, for a run whose worker died before it could say so. */
-export const readTally = "SELECT load, read, new, changed, same, rejected, deleted, watermark, proof FROM undercoat.tally WHERE run = $1";
+export const readTally =
+  "SELECT load, read, new, changed, same, rejected, deleted, watermark, proof FROM undercoat.tally WHERE run = $1";
 
 export const createSchema = (schema: string) => `CREATE SCHEMA IF NOT EXISTS ${identifier(schema)}`;
 

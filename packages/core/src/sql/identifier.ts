@@ -41,7 +41,10 @@ export function identifiers(names: readonly string[], prefix?: string): string {
 export function parseTableName(text: string): TableName {
   const part = '(?:"((?:[^"]|"")+)"|([^".]+))';
   const match = new RegExp(`^${part}\\.${part}$`).exec(text);
-  if (!match) throw new NameError(`${text} is not a table's name; write schema.table, with double quotes around a part that holds a dot`);
+  if (!match)
+    throw new NameError(
+      `${text} is not a table's name; write schema.table, with double quotes around a part that holds a dot`,
+    );
   const [, quotedSchema, schema, quotedTable, table] = match;
   const name = {
     schema: quotedSchema?.replaceAll('""', '"') ?? schema ?? "",

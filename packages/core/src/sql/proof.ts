@@ -30,7 +30,9 @@ function keyRange(key: string, from: bigint, to: bigint): string {
 /** The rows of an extent; where values are computed, a fence keeps each from being computed more than once. */
 function rowsOf(relation: Relation, extent: Extent, ...more: string[]): string {
   const rows = `(${relation.rows}) r${within(relation, extent, ...more)}`;
-  return relation.computed ? `(SELECT ${identifiers(relation.columns.map((column) => column.name))} FROM ${rows} OFFSET 0) r` : rows;
+  return relation.computed
+    ? `(SELECT ${identifiers(relation.columns.map((column) => column.name))} FROM ${rows} OFFSET 0) r`
+    : rows;
 }
 
 function typeOf(relation: Relation, name: string): string {
@@ -64,7 +66,8 @@ function sumOf(hashes: readonly string[]): string {
   return hashes.map((hash) => `coalesce(sum(${hash}), 0)::text`).join(" || ' ' || ");
 }
 
-const hashNames = (count: number) => Array.from({ length: count }, (_, at) => identifier(`hash of all its values ${at}`));
+const hashNames = (count: number) =>
+  Array.from({ length: count }, (_, at) => identifier(`hash of all its values ${at}`));
 
 const selfNamed = (relation: Relation) => relation.columns.map(({ name, type }) => ({ sql: identifier(name), type }));
 
@@ -79,7 +82,9 @@ export function figures(relation: Relation, slices: SliceChoice, cells: boolean)
   const values = relation.figures.map((figure, at) => `, ${aggregate(relation, figure)} AS f${at}`).join("");
   const checksum = cells ? `, count(*)::text AS rows, ${sumOf(names)} AS checksum` : "";
   const rows = rowsOf(relation, { slices });
-  const from = cells ? `(SELECT r.*, ${hashes.map((hash, at) => `${hash} AS ${names[at]}`).join(", ")} FROM ${rows}) r` : rows;
+  const from = cells
+    ? `(SELECT r.*, ${hashes.map((hash, at) => `${hash} AS ${names[at]}`).join(", ")} FROM ${rows}) r`
+    : rows;
   if (!relation.slicing) return `SELECT 1 AS total, NULL::text AS slice${values}${checksum} FROM ${from}`;
   const slice = sliceStart(relation.slicing);
   return `SELECT GROUPING(${slice}) AS total, (${slice})::text AS slice${values}${checksum} FROM ${from} GROUP BY GROUPING SETS ((${slice}), ())`;
@@ -114,7 +119,9 @@ export function matching(relation: Relation): { name: string; type: string }[] {
 function bucketOf(relation: Relation, buckets: Buckets): string {
   const key = rangeKey(relation);
   if (buckets.kind === "range" && key) return `(${identifier(key)}::bigint - (${buckets.from})) / ${buckets.step}`;
-  const hash = relation.key.length ? keyHash(matching(relation).map(({ name, type }) => ({ sql: identifier(name), type }))) : rowHash(selfNamed(relation));
+  const hash = relation.key.length
+    ? keyHash(matching(relation).map(({ name, type }) => ({ sql: identifier(name), type })))
+    : rowHash(selfNamed(relation));
   return `(${hash} & ${buckets.kind === "hash" ? buckets.count - 1 : 0})`;
 }
 
@@ -124,7 +131,9 @@ export const groupAsPlanned = "SET LOCAL enable_sort = on";
 
 /** A row's hashes: of every value, or of the key in the form that equal keys share where nothing but keys is compared. */
 function hashesOf(relation: Relation): string[] {
-  return relation.columns.length === relation.key.length ? [keyHash(matching(relation).map(({ name, type }) => ({ sql: identifier(name), type })))] : rowHashes(selfNamed(relation));
+  return relation.columns.length === relation.key.length
+    ? [keyHash(matching(relation).map(({ name, type }) => ({ sql: identifier(name), type })))]
+    : rowHashes(selfNamed(relation));
 }
 
 /**
@@ -143,10 +152,20 @@ export function bucketRows(relation: Relation, extent: Extent, buckets: Buckets,
   const key = rangeKey(relation);
   const picked =
     buckets.kind === "range" && key
-      ? numbers.map((number) => `(${keyRange(key, buckets.from + number * buckets.step, buckets.from + (number + 1n) * buckets.step)})`).join(" OR ")
+      ? numbers
+          .map(
+            (number) =>
+              `(${keyRange(key, buckets.from + number * buckets.step, buckets.from + (number + 1n) * buckets.step)})`,
+          )
+          .join(" OR ")
       : `${bucketOf(relation, buckets)} = ANY('{${numbers.join(",")}}'::bigint[])`;
-  const keys = matching(relation).map(({ name, type }, at) => `${relation.key.length ? keyForm(identifier(name), type) : identifier(name)}::text AS k${at}`);
-  const hash = hashesOf(relation).map((part) => `${part}::text`).join(" || ' ' || ");
+  const keys = matching(relation).map(
+    ({ name, type }, at) =>
+      `${relation.key.length ? keyForm(identifier(name), type) : identifier(name)}::text AS k${at}`,
+  );
+  const hash = hashesOf(relation)
+    .map((part) => `${part}::text`)
+    .join(" || ' ' || ");
   return `SELECT ${hash} AS hash, ${keys.join(", ")} FROM ${rowsOf(relation, extent, picked)}`;
 }
 
@@ -161,7 +180,10 @@ function shown(sql: string): string {
 export function rowsByKey(relation: Relation, keys: string[][]): string {
   const matched = matching(relation);
   const parts = matched.map(({ name, type }, at) => `${keyForm(identifier(name), type)}::text AS k${at}`);
-  const columns = relation.columns.map(({ name, type }, at) => `${shown(identifier(name))} AS c${at}, ${rowHash([{ sql: identifier(name), type }])}::text AS h${at}`);
+  const columns = relation.columns.map(
+    ({ name, type }, at) =>
+      `${shown(identifier(name))} AS c${at}, ${rowHash([{ sql: identifier(name), type }])}::text AS h${at}`,
+  );
   return `SELECT ${[...parts, ...columns].join(", ")} FROM ${rowsOf(relation, { slices: "all" }, keyPredicate(matched, keys))}`;
 }
 

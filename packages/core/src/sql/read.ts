@@ -1,9 +1,18 @@
 import { asSubquery } from "../expression/parse.ts";
-import { identityColumns, type LoadPlan, type PlannedColumn, type ReadRequest, type StagedColumn, stagedColumns, type Window, type Without } from "../plan/plan.ts";
+import {
+  identityColumns,
+  type LoadPlan,
+  type PlannedColumn,
+  type ReadRequest,
+  type StagedColumn,
+  stagedColumns,
+  type Window,
+  type Without,
+} from "../plan/plan.ts";
 import { conversion, keeps } from "./convert.ts";
+import { rowHash } from "./hash.ts";
 import { identifier, identifiers, qualified } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
-import { rowHash } from "./hash.ts";
 import { inSlices } from "./slice.ts";
 import { baseType, typeFamily } from "./type.ts";
 
@@ -26,14 +35,19 @@ function pastWatermark(read: ReadRequest, value: string): string {
   if (!watermark) return "true";
   const column = `s.${identifier(watermark.column)}`;
   const moment = typeFamily(watermark.type) === "moment";
-  const back = watermark.lookBack === null ? "" : ` - ${typedLiteral(watermark.lookBack, moment ? "interval" : "numeric")}`;
+  const back =
+    watermark.lookBack === null ? "" : ` - ${typedLiteral(watermark.lookBack, moment ? "interval" : "numeric")}`;
   const past = `${column} >= ${typedLiteral(value, watermark.type)}${back}`;
   return watermark.nullable ? `(${past} OR ${column} IS NULL)` : past;
 }
 
 /** A moment as a person gives it: where it names no zone, it is local to one. */
 function bound(text: string, type: string, zone: string): string {
-  if (baseType(type) !== "timestamp with time zone" || /([zZ]|[-+]\d{1,2}(:?\d{2})?)$/.test(text.replace(/^\s*-?\d+-\d+-\d+/, ""))) return typedLiteral(text, type);
+  if (
+    baseType(type) !== "timestamp with time zone" ||
+    /([zZ]|[-+]\d{1,2}(:?\d{2})?)$/.test(text.replace(/^\s*-?\d+-\d+-\d+/, ""))
+  )
+    return typedLiteral(text, type);
   return `timezone(${literal(zone)}, ${typedLiteral(text, "timestamp")})`;
 }
 
@@ -48,7 +62,9 @@ function where(conditions: string[]): string {
 /** `("a", "b") IN ((…), (…))` over columns of stated types; no keys match no row. */
 export function keyPredicate(columns: { name: string; type: string; sql?: string }[], keys: string[][]): string {
   if (keys.length === 0) return "false";
-  const rows = keys.map((key) => `(${columns.map((column, at) => typedLiteral(key[at] ?? null, column.type)).join(", ")})`);
+  const rows = keys.map(
+    (key) => `(${columns.map((column, at) => typedLiteral(key[at] ?? null, column.type)).join(", ")})`,
+  );
   return `(${columns.map((column) => column.sql ?? identifier(column.name)).join(", ")}) IN (${rows.join(", ")})`;
 }
 
@@ -63,7 +79,12 @@ export function shapedValue(column: PlannedColumn): string {
 }
 
 function hashed(columns: readonly StagedColumn[], side: "source" | "stage"): string {
-  return rowHash(columns.map((column) => ({ sql: side === "source" ? rawValue(column) : `s.${identifier(column.name)}`, type: column.type })));
+  return rowHash(
+    columns.map((column) => ({
+      sql: side === "source" ? rawValue(column) : `s.${identifier(column.name)}`,
+      type: column.type,
+    })),
+  );
 }
 
 /** A 64-bit hash of what identifies a source row; see identityColumns. */
@@ -91,7 +112,9 @@ function identityList(identities: string[]): string {
 /** The key's columns over the source's row `s`, where every one of them is taken as it stands; else null. */
 function plainKey(plan: LoadPlan): string[] | null {
   const columns = plan.write.key.map((name) => plan.read.columns.find((column) => column.name === name));
-  return columns.every((column) => column?.source != null) ? columns.map((column) => identifier(column?.source ?? "")) : null;
+  return columns.every((column) => column?.source != null)
+    ? columns.map((column) => identifier(column?.source ?? ""))
+    : null;
 }
 
 /**
@@ -113,16 +136,26 @@ function sourceOrigin(plan: LoadPlan, conditions: string[], without: Without | n
   const { read } = plan;
   const inside = [...condition(read), ...conditions];
   if (!without) return `${origin(read)} s${where(inside)}`;
-  if (without.contents.length) inside.push(`NOT EXISTS (SELECT 1 FROM unnest($1::bigint[]) x(content) WHERE x.content = ${contentHash(plan, "source")})`);
+  if (without.contents.length)
+    inside.push(
+      `NOT EXISTS (SELECT 1 FROM unnest($1::bigint[]) x(content) WHERE x.content = ${contentHash(plan, "source")})`,
+    );
   const rows = `SELECT s.* FROM ${origin(read)} s${where(inside)}`;
   // The fence keeps an expression from being tried on a row that is left out because it fails there.
   if (!without.duplicates) return `(${rows} OFFSET 0) s`;
-  const key = plan.read.columns.filter((column) => plan.write.key.includes(column.name)).map(shapedValue).join(", ");
+  const key = plan.read.columns
+    .filter((column) => plan.write.key.includes(column.name))
+    .map(shapedValue)
+    .join(", ");
   return `(SELECT DISTINCT ON (${key}) s.* FROM (${rows} OFFSET 0) s ORDER BY ${key}, ${latestFirst(plan, "source")}) s`;
 }
 
 /** The conditions of a window over the source's row, and those over the warehouse's columns. */
-function windowConditions(plan: LoadPlan, window: Window, column: (name: string) => string): { inside: string[]; outside: string | null } {
+function windowConditions(
+  plan: LoadPlan,
+  window: Window,
+  column: (name: string) => string,
+): { inside: string[]; outside: string | null } {
   const { slicing } = plan.prove;
   switch (window.kind) {
     case "all":
@@ -130,15 +163,28 @@ function windowConditions(plan: LoadPlan, window: Window, column: (name: string)
     case "since":
       return { inside: [due(plan, window.value)], outside: null };
     case "identities":
-      return { inside: [`${identityHash(plan, "source")} IN (SELECT * FROM ${identityList(window.identities)})`], outside: null };
+      return {
+        inside: [`${identityHash(plan, "source")} IN (SELECT * FROM ${identityList(window.identities)})`],
+        outside: null,
+      };
     case "interval": {
-      if (window.on === "source") return { inside: [between(identifier(window.column), window.type, window.zone, window.from, window.to)], outside: null };
+      if (window.on === "source")
+        return {
+          inside: [between(identifier(window.column), window.type, window.zone, window.from, window.to)],
+          outside: null,
+        };
       return { inside: [], outside: between(column(window.column), window.type, window.zone, window.from, window.to) };
     }
     case "slice":
       return { inside: [], outside: slicing ? inSlices(slicing, [window.slice], column(slicing.column)) : "true" };
     case "keys":
-      return { inside: [], outside: keyPredicate(keyColumns(plan).map(({ name, type }) => ({ name, type, sql: column(name) })), window.keys) };
+      return {
+        inside: [],
+        outside: keyPredicate(
+          keyColumns(plan).map(({ name, type }) => ({ name, type, sql: column(name) })),
+          window.keys,
+        ),
+      };
   }
 }
 
@@ -155,7 +201,10 @@ export interface Reading {
  * The source's rows under the warehouse's column names and types: `SELECT "id", "fare"::numeric(12,2) AS "price" FROM …`.
  * What the pairing does to a value stands only here, so that reading and proving see the same rows.
  */
-export function sourceRows(plan: LoadPlan, { window = { kind: "all" }, without = null, limit = null }: Reading = {}): string {
+export function sourceRows(
+  plan: LoadPlan,
+  { window = { kind: "all" }, without = null, limit = null }: Reading = {},
+): string {
   const { inside, outside } = windowConditions(plan, window, identifier);
   const from = `${sourceOrigin(plan, inside, without)}${limited(plan.read, limit)}`;
   const rows = plan.shape ? shapedRows(plan, from) : pairedRows(plan, from);
@@ -163,12 +212,18 @@ export function sourceRows(plan: LoadPlan, { window = { kind: "all" }, without =
 }
 
 function pairedRows(plan: LoadPlan, from: string): string {
-  const columns = stagedColumns(plan).map((column) => (column.cast || column.name !== column.source ? `${rawValue(column)} AS ${identifier(column.name)}` : rawValue(column)));
+  const columns = stagedColumns(plan).map((column) =>
+    column.cast || column.name !== column.source
+      ? `${rawValue(column)} AS ${identifier(column.name)}`
+      : rawValue(column),
+  );
   return `SELECT ${columns.join(", ")} FROM ${from}`;
 }
 
 function rawSelect(plan: LoadPlan, from: string): string {
-  const columns = stagedColumns(plan).map((column) => (column.cast ? `${rawValue(column)} AS ${identifier(column.name)}` : rawValue(column)));
+  const columns = stagedColumns(plan).map((column) =>
+    column.cast ? `${rawValue(column)} AS ${identifier(column.name)}` : rawValue(column),
+  );
   return `SELECT ${columns.join(", ")} FROM ${from}`;
 }
 
@@ -202,14 +257,25 @@ export function stagedRows(plan: LoadPlan, window: Window, limit: number | null 
 
 /** The warehouse columns that a window's condition looks at. */
 function windowColumns(plan: LoadPlan, window: Window): PlannedColumn[] {
-  const names = window.kind === "keys" ? plan.write.key : window.kind === "slice" ? [plan.prove.slicing?.column] : window.kind === "interval" ? [window.column] : [];
+  const names =
+    window.kind === "keys"
+      ? plan.write.key
+      : window.kind === "slice"
+        ? [plan.prove.slicing?.column]
+        : window.kind === "interval"
+          ? [window.column]
+          : [];
   return plan.read.columns.filter((column) => names.includes(column.name));
 }
 
 /** The key's columns with their types; a load without a key is told apart by all its columns. */
 export function keyColumns(plan: LoadPlan): { name: string; type: string }[] {
   const { key } = plan.write;
-  return key.length ? plan.read.columns.filter((column) => key.includes(column.name)).sort((a, b) => key.indexOf(a.name) - key.indexOf(b.name)) : plan.read.columns;
+  return key.length
+    ? plan.read.columns
+        .filter((column) => key.includes(column.name))
+        .sort((a, b) => key.indexOf(a.name) - key.indexOf(b.name))
+    : plan.read.columns;
 }
 
 /** The rows of a window as a binary COPY stream. */
@@ -234,7 +300,11 @@ export function highWater(plan: LoadPlan, window: Window): string | null {
   // NaN is greater than every number, infinity too.
   if (family === "numeric") inside.push(`${column} > '-Infinity' AND ${column} < 'Infinity'`);
   if (family === "moment") inside.push(`isfinite(${column})`);
-  const clock: Record<string, string> = { date: `timezone(${ownZone}, now())::date`, "timestamp without time zone": `timezone(${ownZone}, now())`, "timestamp with time zone": "now()" };
+  const clock: Record<string, string> = {
+    date: `timezone(${ownZone}, now())::date`,
+    "timestamp without time zone": `timezone(${ownZone}, now())`,
+    "timestamp with time zone": "now()",
+  };
   const cap = clock[baseType(watermark.type)];
   const highest = `max(${column})`;
   return `SELECT ${cap ? `least(${highest}, ${cap})` : highest}::text AS value FROM ${origin(plan.read)} s${where(inside)} HAVING count(${column}) > 0`;
@@ -242,7 +312,9 @@ export function highWater(plan: LoadPlan, window: Window): string | null {
 
 /** The latest rows under the warehouse's names, every value as text, for a person to look at. */
 export function previewRows(plan: LoadPlan, window: Window, limit: number): string {
-  const values = plan.read.columns.map((column) => `left(r.${identifier(column.name)}::text, 300) AS ${identifier(column.name)}`);
+  const values = plan.read.columns.map(
+    (column) => `left(r.${identifier(column.name)}::text, 300) AS ${identifier(column.name)}`,
+  );
   return `SELECT ${values.join(", ")} FROM (${sourceRows(plan, { window, limit })}) r`;
 }
 
@@ -256,7 +328,12 @@ export function keysPastWatermark(plan: LoadPlan, keys: string[][], value: strin
   });
   const at = typedLiteral(value, watermark.type);
   const column = `s.${identifier(watermark.column)}`;
-  const finite = typeFamily(watermark.type) === "moment" ? ` AND isfinite(${column})` : typeFamily(watermark.type) === "numeric" ? ` AND ${column} < 'Infinity'` : "";
+  const finite =
+    typeFamily(watermark.type) === "moment"
+      ? ` AND isfinite(${column})`
+      : typeFamily(watermark.type) === "numeric"
+        ? ` AND ${column} < 'Infinity'`
+        : "";
   return `SELECT count(*) FILTER (WHERE ${column} > ${at})::text AS past, count(*) FILTER (WHERE (${column} > ${at}) IS NOT TRUE)::text AS before, max(${at} - ${column}) FILTER (WHERE ${column} <= ${at}${finite})::text AS late FROM ${origin(plan.read)} s WHERE ${keyPredicate(names, keys)}`;
 }
 

@@ -4,10 +4,12 @@ import { literal } from "./literal.ts";
 import { contentHash, identityHash, keyColumns, shapedValue } from "./read.ts";
 
 /** The faults that a load has found, by the place of their row in the stage; the first one of a row counts. */
-export const createFaults = "CREATE TEMP TABLE fault (place tid NOT NULL, code text NOT NULL, col text, reason text NOT NULL, value text, stops boolean NOT NULL) ON COMMIT DROP";
+export const createFaults =
+  "CREATE TEMP TABLE fault (place tid NOT NULL, code text NOT NULL, col text, reason text NOT NULL, value text, stops boolean NOT NULL) ON COMMIT DROP";
 
 /** Faults by reason, the most frequent first. */
-export const faultReasons = "SELECT code, col, reason, count(*)::text AS rows, bool_or(stops) AS stops, (array_agg(left(value, 200)) FILTER (WHERE value IS NOT NULL))[1:3]::text AS examples FROM pg_temp.fault GROUP BY code, col, reason ORDER BY count(*) DESC, reason";
+export const faultReasons =
+  "SELECT code, col, reason, count(*)::text AS rows, bool_or(stops) AS stops, (array_agg(left(value, 200)) FILTER (WHERE value IS NOT NULL))[1:3]::text AS examples FROM pg_temp.fault GROUP BY code, col, reason ORDER BY count(*) DESC, reason";
 
 const message = `f.reason || coalesce(': "' || left(f.value, 300) || '"', '')`;
 
@@ -30,8 +32,12 @@ export function faultExamples(plan: LoadPlan, stage: TableName, limit: number): 
  */
 export function keepRejected(plan: LoadPlan, stage: TableName): string {
   const { key, rejects } = plan.write;
-  const values = keyValues(plan).map((value) => `(${value})::text`).join(", ");
-  const made = key.length ? `CASE WHEN f.code = 'duplicate' OR f.col IS NULL OR f.col NOT IN (${key.map(literal).join(", ")}) THEN ARRAY[${values}] END` : "NULL::text[]";
+  const values = keyValues(plan)
+    .map((value) => `(${value})::text`)
+    .join(", ");
+  const made = key.length
+    ? `CASE WHEN f.code = 'duplicate' OR f.col IS NULL OR f.col NOT IN (${key.map(literal).join(", ")}) THEN ARRAY[${values}] END`
+    : "NULL::text[]";
   const rows = `SELECT f.*, ${identityHash(plan, "stage")} AS identity, ${contentHash(plan, "stage")} AS content, ${made} AS key, CASE WHEN row_number() OVER () <= ${rejects.keep} THEN ${original(plan)} END AS original, ${message} AS message
 FROM pg_temp.fault f JOIN ${qualified(stage)} s ON s.ctid = f.place`;
   const clean = `SELECT ARRAY[${values}] AS key FROM ${qualified(stage)} s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = s.ctid)`;
@@ -52,26 +58,33 @@ export function keyValues(plan: LoadPlan): string[] {
 export const openRejected =
   "SELECT count(*)::text AS rows, coalesce(bool_or(code = 'duplicate'), false) AS duplicates, (array_agg(DISTINCT content) FILTER (WHERE code <> 'duplicate'))::text AS contents FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL";
 
-export const anyOpenRejected = "SELECT EXISTS (SELECT 1 FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL) AS any";
+export const anyOpenRejected =
+  "SELECT EXISTS (SELECT 1 FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL) AS any";
 
 /** Takes every open row of a target off the list: the whole dataset has been read again. Parameters: run, target. */
-export const closeAll = "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL";
+export const closeAll =
+  "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL";
 
 /** Takes the open rows that have been read again, exactly as they were or under a key that is theirs alone, off the list. Parameters: run, target. */
 export function closeRead(plan: LoadPlan, stage: TableName): string {
-  const again = plan.write.key.length && plan.write.keyGuaranteed ? `r.identity = ${identityHash(plan, "stage")}` : `r.content = ${contentHash(plan, "stage")}`;
+  const again =
+    plan.write.key.length && plan.write.keyGuaranteed
+      ? `r.identity = ${identityHash(plan, "stage")}`
+      : `r.content = ${contentHash(plan, "stage")}`;
   return `UPDATE undercoat.rejected r SET left_run = $1::uuid, left_at = now() FROM ${qualified(stage)} s WHERE r.target = $2 AND r.left_run IS NULL AND ${again}`;
 }
 
 /** The newest open rows whose key is known: whether they still stand at the source can be asked by it. Parameters: target, limit. */
-export const openKeys = "SELECT DISTINCT to_json(key)::text AS key FROM (SELECT key FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL AND key IS NOT NULL ORDER BY id DESC LIMIT $2::int) k";
+export const openKeys =
+  "SELECT DISTINCT to_json(key)::text AS key FROM (SELECT key FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL AND key IS NOT NULL ORDER BY id DESC LIMIT $2::int) k";
 
 /** Takes off the list the open rows of some keys that the source no longer has as they were. Parameters: run, target, keys as JSON, hashes that still stand. */
 export const closeGone =
   "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL AND to_json(key)::text = ANY($3::text[]) AND NOT content = ANY($4::bigint[])";
 
 /** Takes chosen rows off the list. Parameters: run, target, ids as an array. */
-export const closeChosen = "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL AND id = ANY($3::bigint[])";
+export const closeChosen =
+  "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL AND id = ANY($3::bigint[])";
 
 /** The open rows of a target that are to be loaded again. Parameters: target, ids as an array or null for all. */
 export const chosenRejected =
@@ -102,7 +115,9 @@ function filtered(filter: RejectedFilter, inline = false): { where: string; valu
   if (filter.reason !== undefined) conditions.push(`reason = ${bind(filter.reason)}`);
   if (filter.text) {
     const text = bind(filter.text);
-    conditions.push(`(strpos(lower(message), lower(${text})) > 0 OR strpos(lower(original::text), lower(${text})) > 0)`);
+    conditions.push(
+      `(strpos(lower(message), lower(${text})) > 0 OR strpos(lower(original::text), lower(${text})) > 0)`,
+    );
   }
   return { where: conditions.join(" AND "), values };
 }
@@ -110,20 +125,30 @@ function filtered(filter: RejectedFilter, inline = false): { where: string; valu
 /** Rejected rows, the latest first. */
 export function listRejected(filter: RejectedFilter, limit: number, offset = 0): { sql: string; values: string[] } {
   const { where, values } = filtered(filter);
-  const columns = "id::text, number::text, pipeline, load, target, code, col, reason, message, to_json(key)::text AS key, original::text, to_char(at, 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"') AS at, left_run IS NOT NULL AS gone";
-  return { sql: `SELECT ${columns} FROM undercoat.rejected WHERE ${where} ORDER BY rejected.id DESC LIMIT ${Math.trunc(limit)} OFFSET ${Math.trunc(offset)}`, values };
+  const columns =
+    'id::text, number::text, pipeline, load, target, code, col, reason, message, to_json(key)::text AS key, original::text, to_char(at, \'YYYY-MM-DD"T"HH24:MI:SS.US"Z"\') AS at, left_run IS NOT NULL AS gone';
+  return {
+    sql: `SELECT ${columns} FROM undercoat.rejected WHERE ${where} ORDER BY rejected.id DESC LIMIT ${Math.trunc(limit)} OFFSET ${Math.trunc(offset)}`,
+    values,
+  };
 }
 
 /** How many rejected rows each load has for each reason, the most frequent first. */
 export function countRejected(filter: RejectedFilter): { sql: string; values: string[] } {
   const { where, values } = filtered(filter);
-  return { sql: `SELECT pipeline, load, target, reason, count(*)::text AS rows, max(number)::text AS run FROM undercoat.rejected WHERE ${where} GROUP BY pipeline, load, target, reason ORDER BY count(*) DESC, reason`, values };
+  return {
+    sql: `SELECT pipeline, load, target, reason, count(*)::text AS rows, max(number)::text AS run FROM undercoat.rejected WHERE ${where} GROUP BY pipeline, load, target, reason ORDER BY count(*) DESC, reason`,
+    values,
+  };
 }
 
 /** The columns that the kept values of some rejected rows have. */
 export function originalColumns(filter: RejectedFilter): { sql: string; values: string[] } {
   const { where, values } = filtered(filter);
-  return { sql: `SELECT name FROM (SELECT original FROM undercoat.rejected WHERE ${where} AND original IS NOT NULL ORDER BY id DESC LIMIT 1) o, json_object_keys(o.original) AS name`, values };
+  return {
+    sql: `SELECT name FROM (SELECT original FROM undercoat.rejected WHERE ${where} AND original IS NOT NULL ORDER BY id DESC LIMIT 1) o, json_object_keys(o.original) AS name`,
+    values,
+  };
 }
 
 /** Rejected rows as CSV with a head; the values they held stand in columns of their own. */

@@ -30,8 +30,14 @@ function compared(plan: LoadPlan): Omit<Relation, "rows" | "parameters" | "compu
 
 /** The source's rows of a load, under the warehouse's names and types; of a window, or all. */
 export function sourceRelation(plan: LoadPlan, without: Without | null, window?: Window): Relation {
-  const computed = plan.shape !== null || plan.read.columns.some((column) => column.cast || column.type !== column.given);
-  return { ...compared(plan), rows: sourceRows(plan, { window, without }), parameters: without?.contents.length ? [`{${without.contents.join(",")}}`] : [], computed };
+  const computed =
+    plan.shape !== null || plan.read.columns.some((column) => column.cast || column.type !== column.given);
+  return {
+    ...compared(plan),
+    rows: sourceRows(plan, { window, without }),
+    parameters: without?.contents.length ? [`{${without.contents.join(",")}}`] : [],
+    computed,
+  };
 }
 
 /** A condition by which a target's row `t` is one that the source should have: not marked as gone, and not standing for a rejected one. */
@@ -48,21 +54,49 @@ function keyRejected(plan: LoadPlan): string {
 }
 
 /** The warehouse's rows of a load; only those whose key stands in `only` where it is given. `lacking`: columns that the target is yet to get. */
-export function targetRelation(plan: LoadPlan, without: Without | null, only: TableName | null = null, lacking: ReadonlySet<string> = new Set()): Relation {
+export function targetRelation(
+  plan: LoadPlan,
+  without: Without | null,
+  only: TableName | null = null,
+  lacking: ReadonlySet<string> = new Set(),
+): Relation {
   const common = compared(plan);
-  const matched = only ? ` JOIN (SELECT ${identifiers(plan.write.key)} FROM ${qualified(only)}) o USING (${identifiers(plan.write.key)})` : "";
+  const matched = only
+    ? ` JOIN (SELECT ${identifiers(plan.write.key)} FROM ${qualified(only)}) o USING (${identifiers(plan.write.key)})`
+    : "";
   const current = currentRow(plan, only ? null : without, lacking);
-  const columns = common.columns.map((column) => (lacking.has(column.name) ? `${heldValue(column, lacking)} AS ${identifier(column.name)}` : heldValue(column, lacking))).join(", ");
-  return { ...common, rows: `SELECT ${columns} FROM ${qualified(plan.write.target)} t${matched}${current ? ` WHERE ${current}` : ""}`, parameters: [], computed: false };
+  const columns = common.columns
+    .map((column) =>
+      lacking.has(column.name)
+        ? `${heldValue(column, lacking)} AS ${identifier(column.name)}`
+        : heldValue(column, lacking),
+    )
+    .join(", ");
+  return {
+    ...common,
+    rows: `SELECT ${columns} FROM ${qualified(plan.write.target)} t${matched}${current ? ` WHERE ${current}` : ""}`,
+    parameters: [],
+    computed: false,
+  };
 }
 
 /** The rows of a table that holds a load's columns as they are. */
 export function tableRelation(plan: LoadPlan, table: TableName): Relation {
   const common = compared(plan);
-  return { ...common, rows: `SELECT ${identifiers(common.columns.map((column) => column.name))} FROM ${qualified(table)}`, parameters: [], computed: false };
+  return {
+    ...common,
+    rows: `SELECT ${identifiers(common.columns.map((column) => column.name))} FROM ${qualified(table)}`,
+    parameters: [],
+    computed: false,
+  };
 }
 
 /** The same rows, compared by their keys alone. */
 export function keysOf(relation: Relation): Relation {
-  return { ...relation, columns: relation.columns.filter((column) => relation.key.includes(column.name)), slicing: null, figures: [] };
+  return {
+    ...relation,
+    columns: relation.columns.filter((column) => relation.key.includes(column.name)),
+    slicing: null,
+    figures: [],
+  };
 }

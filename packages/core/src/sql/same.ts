@@ -6,7 +6,20 @@ import { baseType, isArray, limits, typeFamily } from "./type.ts";
  */
 
 /** Types whose equal values are stored in one form only. */
-const oneForm = new Set(["smallint", "integer", "bigint", "boolean", "uuid", "date", "timestamp without time zone", "timestamp with time zone", "time without time zone", "bytea", "macaddr", "macaddr8"]);
+const oneForm = new Set([
+  "smallint",
+  "integer",
+  "bigint",
+  "boolean",
+  "uuid",
+  "date",
+  "timestamp without time zone",
+  "timestamp with time zone",
+  "time without time zone",
+  "bytea",
+  "macaddr",
+  "macaddr8",
+]);
 
 /** True for types of which equal values are the same; of texts by their bytes. A stated scale leaves one form for each number. */
 export function equalIsSame(type: string): boolean {
@@ -23,7 +36,11 @@ function byEquality(sql: string, type: string): string | null {
 }
 
 /** SQL that is true where two rows' values are not the same; `false` for no columns. Nulls and NaN compare as values. */
-export function differ<C extends { type: string }>(columns: readonly C[], left: (column: C) => string, right: (column: C) => string): string {
+export function differ<C extends { type: string }>(
+  columns: readonly C[],
+  left: (column: C) => string,
+  right: (column: C) => string,
+): string {
   const quick: string[] = [];
   const images: C[] = [];
   for (const column of columns) {

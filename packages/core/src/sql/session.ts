@@ -31,12 +31,16 @@ function withRows(rows: RowSecurity): [string, string][] {
 }
 
 export function setSession(rows: RowSecurity): string {
-  return withRows(rows).map(([name, value]) => `SET ${name} = '${value}'`).join("; ");
+  return withRows(rows)
+    .map(([name, value]) => `SET ${name} = '${value}'`)
+    .join("; ");
 }
 
 /** Gives `settled`, true ('t') where every setting is as it was set. */
 export function settledSession(rows: RowSecurity): string {
-  return `SELECT ${withRows(rows).map(([name, value]) => `current_setting('${name}') = '${value}'`).join(" AND ")} AS settled`;
+  return `SELECT ${withRows(rows)
+    .map(([name, value]) => `current_setting('${name}') = '${value}'`)
+    .join(" AND ")} AS settled`;
 }
 
 /** Built-in names mean the built-in things, whatever schemas a role's own path names first. */
@@ -45,29 +49,37 @@ export const builtInFirst = "SELECT set_config('search_path', 'pg_catalog, ' || 
 export const readOnlySession = (readOnly: boolean) => `SET default_transaction_read_only = ${readOnly ? "on" : "off"}`;
 
 /** A statement at work whose client is gone ends by itself and frees its locks; servers from version 14 on. */
-export const noticeLostClient = "SELECT set_config('client_connection_check_interval', '2s', false) WHERE current_setting('server_version_num')::int >= 140000";
+export const noticeLostClient =
+  "SELECT set_config('client_connection_check_interval', '2s', false) WHERE current_setting('server_version_num')::int >= 140000";
 
 export const named = (application: string) => `SET application_name = ${literal(application)}`;
 
 /** Undoes everything that a session's work may have left: transaction, locks, temporary things, settings. */
-export const forgetWork = "ROLLBACK; SELECT pg_advisory_unlock_all(); DISCARD TEMP; DISCARD SEQUENCES; UNLISTEN *; RESET ALL; SET application_name = 'undercoat, idle'";
+export const forgetWork =
+  "ROLLBACK; SELECT pg_advisory_unlock_all(); DISCARD TEMP; DISCARD SEQUENCES; UNLISTEN *; RESET ALL; SET application_name = 'undercoat, idle'";
 
 export const backend = "SELECT pg_backend_pid() AS pid";
 export const terminateBackend = "SELECT pg_terminate_backend($1::int)";
 
 /** Which database this is: the cluster's own number and the database's. */
-export const databaseIdentity = "SELECT c.system_identifier || '/' || d.oid AS identity FROM pg_control_system() c, pg_database d WHERE d.datname = current_database()";
+export const databaseIdentity =
+  "SELECT c.system_identifier || '/' || d.oid AS identity FROM pg_control_system() c, pg_database d WHERE d.datname = current_database()";
 
 export const beginSnapshot = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY";
 /** Begins the transaction of a load whose source is the same database: what it reads is one moment. */
 export const beginInside = "BEGIN ISOLATION LEVEL REPEATABLE READ";
 
 /** The tables and views among some names that can be locked, as `name` and regclass text `locked`. Parameter: names as an array, quoted where they need it. */
-export const lockable = "SELECT n.name, c.oid::regclass::text AS locked, c.relkind FROM unnest($1::text[]) n(name) JOIN pg_class c ON c.oid = to_regclass(n.name) WHERE c.relkind IN ('r', 'p', 'v')";
+export const lockable =
+  "SELECT n.name, c.oid::regclass::text AS locked, c.relkind FROM unnest($1::text[]) n(name) JOIN pg_class c ON c.oid = to_regclass(n.name) WHERE c.relkind IN ('r', 'p', 'v')";
 
 /** Keeps tables from being rewritten or emptied until the transaction ends. Its moment begins after this. */
 export function lockShared(tables: readonly string[], patience: string): string[] {
-  return [`SET LOCAL lock_timeout = '${patience}'`, ...tables.map((table) => `LOCK TABLE ${table} IN ACCESS SHARE MODE`), "SET LOCAL lock_timeout = 0"];
+  return [
+    `SET LOCAL lock_timeout = '${patience}'`,
+    ...tables.map((table) => `LOCK TABLE ${table} IN ACCESS SHARE MODE`),
+    "SET LOCAL lock_timeout = 0",
+  ];
 }
 
 /** Who keeps some tables to themselves. Parameter: names as an array. */

@@ -23,7 +23,9 @@ function clean(stage: TableName): string {
 
 function checkedColumns(plan: LoadPlan): PlannedColumn[] {
   // A key that can be made identifies the row in the list, so its columns come first.
-  const ordered = [...plan.read.columns].sort((a, b) => Number(plan.write.key.includes(b.name)) - Number(plan.write.key.includes(a.name)));
+  const ordered = [...plan.read.columns].sort(
+    (a, b) => Number(plan.write.key.includes(b.name)) - Number(plan.write.key.includes(a.name)),
+  );
   return ordered.filter((column) => column.source === null || column.required || !keeps(column.type, column.given));
 }
 
@@ -44,7 +46,9 @@ export function createFault(plan: LoadPlan, stage: TableName): string {
   const declared = columns.map((column, at) => `v${at} ${column.given}; c${at} ${column.type};`).join(" ");
   const steps = columns.map((column, at) => {
     const name = literal(column.name);
-    const missing = column.required ? ` IF v${at} IS NULL THEN RETURN ARRAY['missing', ${name}, ${literal(`${column.name} is missing`)}, NULL]; END IF;` : "";
+    const missing = column.required
+      ? ` IF v${at} IS NULL THEN RETURN ARRAY['missing', ${name}, ${literal(`${column.name} is missing`)}, NULL]; END IF;`
+      : "";
     const begin = `step := ${at}; v${at} := ${column.expression};${missing}`;
     if (keeps(column.type, column.given)) return begin;
     const { cast, fits, misfit, code } = conversion(`v${at}`, column.given, column.type);
@@ -55,7 +59,11 @@ export function createFault(plan: LoadPlan, stage: TableName): string {
   // A text that reads like a date and names a day that the calendar lacks is told as that.
   const dates = columns.filter((column) => typeFamily(column.type) === "moment").map((column) => literal(column.name));
   const beyond = `CASE WHEN SQLSTATE = '22008'${dates.length ? ` AND ${names} IN (${dates.join(", ")})` : " AND false"} THEN ${names} || ' is not a date that exists' ELSE ${names} || ' is out of range' END`;
-  const misfits = columns.map((column) => literal(`${column.name} ${keeps(column.type, column.given) ? "does not fit" : conversion("v", column.given, column.type).misfit}`));
+  const misfits = columns.map((column) =>
+    literal(
+      `${column.name} ${keeps(column.type, column.given) ? "does not fit" : conversion("v", column.given, column.type).misfit}`,
+    ),
+  );
   const values = columns.map((_, at) => `WHEN ${at + columns.length} THEN v${at}::text`).join(" ");
   const body = `DECLARE step int := 0; ${declared}
 BEGIN
@@ -109,7 +117,9 @@ function broken(rule: AnalysedRule): string {
   const breaks = `(${rule.check}\n) IS ${rule.null === "pass" ? "FALSE" : "NOT TRUE"}`;
   if (rule.from === null) return breaks;
   const from = typedLiteral(rule.from, "date");
-  return rule.of === null ? `(current_date >= ${from} AND ${breaks})` : `(coalesce(${identifier(rule.of)} >= ${from}, true) AND ${breaks})`;
+  return rule.of === null
+    ? `(current_date >= ${from} AND ${breaks})`
+    : `(coalesce(${identifier(rule.of)} >= ${from}, true) AND ${breaks})`;
 }
 
 /** The clean rows as the warehouse would hold them. */
@@ -119,7 +129,9 @@ function shapedClean(plan: LoadPlan, stage: TableName): string {
 
 /** Rules that turn rows away, those that stop the load first. */
 export function rejectingRules(plan: LoadPlan): AnalysedRule[] {
-  return (plan.shape?.rules ?? []).filter((rule) => rule.breach !== "count").sort((a, b) => Number(b.breach === "stop") - Number(a.breach === "stop"));
+  return (plan.shape?.rules ?? [])
+    .filter((rule) => rule.breach !== "count")
+    .sort((a, b) => Number(b.breach === "stop") - Number(a.breach === "stop"));
 }
 
 /** Finds the rows that break a rule; null where no rule rejects. */
@@ -144,8 +156,16 @@ export function countBreaches(plan: LoadPlan, stage: TableName): { sql: string; 
 /** A function that says which of the rules that only count a row breaks; one that can't be decided is broken. */
 export function createCounts(plan: LoadPlan, stage: TableName, rules: readonly AnalysedRule[]): string {
   const columns = plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`).join(", ");
-  const steps = rules.map((rule) => `BEGIN SELECT ${broken(rule)} INTO breaks FROM (SELECT ${columns}) r; EXCEPTION WHEN data_exception OR program_limit_exceeded OR feature_not_supported THEN breaks := true; END; found := found || coalesce(breaks, false);`);
-  return rowFunction("counts", stage, `DECLARE found boolean[] := '{}'; breaks boolean;\nBEGIN\n${steps.join("\n")}\nRETURN found;\nEND`, "boolean[]");
+  const steps = rules.map(
+    (rule) =>
+      `BEGIN SELECT ${broken(rule)} INTO breaks FROM (SELECT ${columns}) r; EXCEPTION WHEN data_exception OR program_limit_exceeded OR feature_not_supported THEN breaks := true; END; found := found || coalesce(breaks, false);`,
+  );
+  return rowFunction(
+    "counts",
+    stage,
+    `DECLARE found boolean[] := '{}'; breaks boolean;\nBEGIN\n${steps.join("\n")}\nRETURN found;\nEND`,
+    "boolean[]",
+  );
 }
 
 /** As countBreaches, row by row. */
@@ -158,7 +178,8 @@ export function countBreachesOneByOne(stage: TableName, rules: readonly Analysed
 export function createBreach(plan: LoadPlan, stage: TableName): string {
   const columns = plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`).join(", ");
   const steps = rejectingRules(plan).map(
-    (rule) => `step := ${literal(rule.name)}; stops := ${rule.breach === "stop"}; SELECT ${broken(rule)} INTO breaks FROM (SELECT ${columns}) r; IF breaks THEN RETURN ARRAY['rule', ${literal(ruleReason(rule.name))}, stops::text]; END IF;`,
+    (rule) =>
+      `step := ${literal(rule.name)}; stops := ${rule.breach === "stop"}; SELECT ${broken(rule)} INTO breaks FROM (SELECT ${columns}) r; IF breaks THEN RETURN ARRAY['rule', ${literal(ruleReason(rule.name))}, stops::text]; END IF;`,
   );
   const body = `DECLARE step text; stops boolean; breaks boolean;
 BEGIN
@@ -182,4 +203,5 @@ export function shapeRows(plan: LoadPlan, stage: TableName, table: TableName, fa
 }
 
 /** Takes the faulty rows out of a stage that holds the warehouse's columns. */
-export const dropFaulty = (stage: TableName) => `DELETE FROM ${qualified(stage)} s USING pg_temp.fault f WHERE s.ctid = f.place`;
+export const dropFaulty = (stage: TableName) =>
+  `DELETE FROM ${qualified(stage)} s USING pg_temp.fault f WHERE s.ctid = f.place`;

@@ -20,7 +20,8 @@ export function sliceStart({ column: name, type, unit, zone }: Slicing, column =
     const counted = daysIntoSlice[unit];
     return counted ? `coalesce(${column} - (extract(${counted} FROM ${column})::int4 - 1), ${column})` : column;
   }
-  const local = baseType(type) === "timestamp with time zone" ? `timezone(${literal(zone)}, ${column})` : `${column}::timestamp`;
+  const local =
+    baseType(type) === "timestamp with time zone" ? `timezone(${literal(zone)}, ${column})` : `${column}::timestamp`;
   const start = `date_trunc(${literal(unit)}, ${local})`;
   return unit === "hour" ? start : `${start}::date`;
 }
@@ -33,19 +34,28 @@ const farYear = /infinity|BC|^\d{5,}/;
 /** More of a column than the slices from `first` to `last`, so that an index serves: two days on both sides cover every zone's clock and its changes. */
 function near({ type, unit }: Slicing, first: string, last: string, column: string): string[] {
   if (farYear.test(first) || farYear.test(last)) return [];
-  if (type === "date") return [`${column} >= ${typedLiteral(first, "date")} AND ${column} < ${typedLiteral(last, "date")} + ${unit === "day" ? 1 : 367}`];
+  if (type === "date")
+    return [
+      `${column} >= ${typedLiteral(first, "date")} AND ${column} < ${typedLiteral(last, "date")} + ${unit === "day" ? 1 : 367}`,
+    ];
   const at = (slice: string, days: string) => {
     const moment = `${typedLiteral(slice, "timestamp")} ${days}`;
     return baseType(type) === "timestamp with time zone" ? `timezone('UTC', ${moment})` : moment;
   };
-  return [`${column} >= ${at(first, "- interval '2 days'")} AND ${column} < ${at(last, `+ interval '1 ${unit}' + interval '2 days'`)}`];
+  return [
+    `${column} >= ${at(first, "- interval '2 days'")} AND ${column} < ${at(last, `+ interval '1 ${unit}' + interval '2 days'`)}`,
+  ];
 }
 
 /**
  * True for the rows of some slices: those whose start, by the expression that groups them, is one of these. A local time
  * that comes twice is one slice, as it is for the grouping.
  */
-export function inSlices(slicing: Slicing, slices: readonly (string | null)[], column = identifier(slicing.column)): string {
+export function inSlices(
+  slicing: Slicing,
+  slices: readonly (string | null)[],
+  column = identifier(slicing.column),
+): string {
   const dated = slices.filter((slice): slice is string => slice !== null);
   const parts: string[] = [];
   const [only] = dated;
@@ -55,7 +65,10 @@ export function inSlices(slicing: Slicing, slices: readonly (string | null)[], c
     const sorted = dated.toSorted();
     const far = dated.some((slice) => farYear.test(slice));
     const bounds = far && dated.length > 1 ? [] : near(slicing, sorted[0] ?? "", sorted.at(-1) ?? "", column);
-    const chosen = dated.length === 1 && only !== undefined ? `${start} = ${typedLiteral(only, type)}` : `${start} = ANY(${literal(`{${dated.map((slice) => `"${slice}"`).join(",")}}`)}::${type}[])`;
+    const chosen =
+      dated.length === 1 && only !== undefined
+        ? `${start} = ${typedLiteral(only, type)}`
+        : `${start} = ANY(${literal(`{${dated.map((slice) => `"${slice}"`).join(",")}}`)}::${type}[])`;
     parts.push([...bounds, chosen].join(" AND "));
   }
   if (dated.length < slices.length) parts.push(`${column} IS NULL`);

@@ -15,7 +15,10 @@ export function lookingName(what: "stage" | "shaped" = "stage"): TableName {
 }
 
 /** A stage is not logged: it lives no longer than its transaction. */
-const created = (table: TableName) => (table.schema === "pg_temp" ? `CREATE TEMP TABLE ${identifier(table.table)}` : `CREATE UNLOGGED TABLE ${qualified(table)}`);
+const created = (table: TableName) =>
+  table.schema === "pg_temp"
+    ? `CREATE TEMP TABLE ${identifier(table.table)}`
+    : `CREATE UNLOGGED TABLE ${qualified(table)}`;
 
 export function createStage(plan: LoadPlan, stage: TableName): string {
   return `${created(stage)} (${definitions(stagedColumns(plan), [])})`;
@@ -40,4 +43,5 @@ export function copyIn(plan: LoadPlan, table: TableName): string {
 }
 
 /** Rows that a COPY of this session's backend has taken so far. */
-export const copyProgress = "SELECT tuples_processed::text AS rows, bytes_processed::text AS bytes FROM pg_stat_progress_copy WHERE pid = $1";
+export const copyProgress =
+  "SELECT tuples_processed::text AS rows, bytes_processed::text AS bytes FROM pg_stat_progress_copy WHERE pid = $1";

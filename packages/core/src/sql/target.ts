@@ -10,7 +10,9 @@ import { shortType, typeFamily } from "./type.ts";
 
 /** Column definitions of a table. */
 export function definitions(columns: readonly { name: string; type: string }[], notNull: readonly string[]): string {
-  return columns.map((column) => `${identifier(column.name)} ${column.type}${notNull.includes(column.name) ? " NOT NULL" : ""}`).join(", ");
+  return columns
+    .map((column) => `${identifier(column.name)} ${column.type}${notNull.includes(column.name) ? " NOT NULL" : ""}`)
+    .join(", ");
 }
 
 /** The column that holds when a row was found gone from the source. */
@@ -31,16 +33,37 @@ export interface TargetChange {
 }
 
 /** What must be changed at a target for a load's rows: made where it is not there, columns it lacks added, columns whose source was widened widened. */
-export function targetChanges(plan: LoadPlan, existing: readonly { name: string; declared: string }[] | null, widened: readonly string[]): TargetChange[] {
+export function targetChanges(
+  plan: LoadPlan,
+  existing: readonly { name: string; declared: string }[] | null,
+  widened: readonly string[],
+): TargetChange[] {
   const table = plan.write.target;
   const target = formatTableName(table);
-  if (!existing) return [{ message: `the schema ${table.schema} is made where it is missing`, sql: createSchema(table.schema) }, { message: `${target} is made`, sql: createTarget(plan) }];
+  if (!existing)
+    return [
+      { message: `the schema ${table.schema} is made where it is missing`, sql: createSchema(table.schema) },
+      { message: `${target} is made`, sql: createTarget(plan) },
+    ];
   const held = new Map(existing.map((column) => [column.name, column.declared]));
   const added = [...plan.read.columns, ...marker(plan)].filter((column) => !held.has(column.name));
-  const wider = plan.read.columns.filter((column) => column.source !== null && widened.includes(column.source) && held.has(column.name) && held.get(column.name) !== column.type && keeps(column.type, held.get(column.name) ?? ""));
+  const wider = plan.read.columns.filter(
+    (column) =>
+      column.source !== null &&
+      widened.includes(column.source) &&
+      held.has(column.name) &&
+      held.get(column.name) !== column.type &&
+      keeps(column.type, held.get(column.name) ?? ""),
+  );
   return [
-    ...added.map((column) => ({ message: `${target} gets the column ${column.name}`, sql: `ALTER TABLE ${qualified(table)} ADD COLUMN ${identifier(column.name)} ${column.type}` })),
-    ...wider.map((column) => ({ message: `${target}.${column.name} is widened to ${shortType(column.type)}`, sql: `ALTER TABLE ${qualified(table)} ALTER COLUMN ${identifier(column.name)} TYPE ${column.type}` })),
+    ...added.map((column) => ({
+      message: `${target} gets the column ${column.name}`,
+      sql: `ALTER TABLE ${qualified(table)} ADD COLUMN ${identifier(column.name)} ${column.type}`,
+    })),
+    ...wider.map((column) => ({
+      message: `${target}.${column.name} is widened to ${shortType(column.type)}`,
+      sql: `ALTER TABLE ${qualified(table)} ALTER COLUMN ${identifier(column.name)} TYPE ${column.type}`,
+    })),
   ];
 }
 
@@ -70,20 +93,30 @@ export function heldValue(column: { name: string; type: string }, lacking: Reado
 
 /** True where a staged row is not the same as the target's. A row marked as gone is one that has come back. `lacking`: columns that the target is yet to get. */
 export function differs(plan: LoadPlan, lacking: ReadonlySet<string> = new Set()): string {
-  const compared = differ(comparable(plan), (column) => heldValue(column, lacking), (column) => `s.${identifier(column.name)}`);
+  const compared = differ(
+    comparable(plan),
+    (column) => heldValue(column, lacking),
+    (column) => `s.${identifier(column.name)}`,
+  );
   const back = marker(plan).map((column) => `${heldValue(column, lacking)} IS NOT NULL`);
   return `(${[compared, ...back].join(" OR ")})`;
 }
 
 /** The first staged rows that are new to the target, as text. */
 export function newExamples(plan: LoadPlan, stage: TableName, target: boolean, limit: number): string {
-  const unknown = target && plan.write.key.length ? ` WHERE NOT EXISTS (SELECT 1 FROM ${qualified(plan.write.target)} t WHERE ${matches(plan)})` : "";
+  const unknown =
+    target && plan.write.key.length
+      ? ` WHERE NOT EXISTS (SELECT 1 FROM ${qualified(plan.write.target)} t WHERE ${matches(plan)})`
+      : "";
   return `SELECT ${plan.read.columns.map((column, at) => `left(s.${identifier(column.name)}::text, 300) AS c${at}`).join(", ")} FROM ${qualified(stage)} s${unknown} LIMIT ${Math.trunc(limit)}`;
 }
 
 /** The first staged rows that change the target's, as text: what comes (c…) and what stands there (t…). */
 export function changedExamples(plan: LoadPlan, stage: TableName, lacking: ReadonlySet<string>, limit: number): string {
-  const columns = plan.read.columns.flatMap((column, at) => [`left(s.${identifier(column.name)}::text, 300) AS c${at}`, `left(${heldValue(column, lacking)}::text, 300) AS t${at}`]);
+  const columns = plan.read.columns.flatMap((column, at) => [
+    `left(s.${identifier(column.name)}::text, 300) AS c${at}`,
+    `left(${heldValue(column, lacking)}::text, 300) AS t${at}`,
+  ]);
   return `SELECT ${columns.join(", ")} FROM ${qualified(stage)} s JOIN ${qualified(plan.write.target)} t ON ${matches(plan)} WHERE ${differs(plan, lacking)} LIMIT ${Math.trunc(limit)}`;
 }
 
@@ -110,12 +143,19 @@ export function dropGone(plan: LoadPlan): string {
 /** How many staged rows came after the watermark had passed them and were news all the same, and by how much at most; null where it can't be told. */
 export function lateRows(plan: LoadPlan, stage: TableName, stored: string): string | null {
   const watermark = plan.read.watermark;
-  const column = plan.read.columns.find((candidate) => candidate.source === watermark?.column && candidate.type === watermark?.type);
+  const column = plan.read.columns.find(
+    (candidate) => candidate.source === watermark?.column && candidate.type === watermark?.type,
+  );
   const [first] = plan.write.key;
   if (!watermark || !column || first === undefined) return null;
   const name = `s.${identifier(column.name)}`;
   const at = typedLiteral(stored, watermark.type);
-  const finite = typeFamily(watermark.type) === "moment" ? ` AND isfinite(${name})` : typeFamily(watermark.type) === "numeric" ? ` AND ${name} > '-Infinity'` : "";
+  const finite =
+    typeFamily(watermark.type) === "moment"
+      ? ` AND isfinite(${name})`
+      : typeFamily(watermark.type) === "numeric"
+        ? ` AND ${name} > '-Infinity'`
+        : "";
   return `SELECT count(*)::text AS rows, max(${at} - ${name})::text AS most FROM ${qualified(stage)} s LEFT JOIN ${qualified(plan.write.target)} t ON ${matches(plan)} WHERE ${name} < ${at}${finite} AND (t.${identifier(first)} IS NULL OR ${differs(plan)})`;
 }
 
@@ -130,7 +170,10 @@ export function touchedSlices(plan: LoadPlan, stage: TableName): string {
   const { slicing } = plan.prove;
   const { key, target } = plan.write;
   const [first] = key;
-  if (first === undefined) return slicing ? `SELECT DISTINCT (${sliceStart(slicing)})::text AS slice FROM ${qualified(stage)} LIMIT ${mostSlices + 1}` : `SELECT NULL AS slice FROM ${qualified(stage)} LIMIT 1`;
+  if (first === undefined)
+    return slicing
+      ? `SELECT DISTINCT (${sliceStart(slicing)})::text AS slice FROM ${qualified(stage)} LIMIT ${mostSlices + 1}`
+      : `SELECT NULL AS slice FROM ${qualified(stage)} LIMIT 1`;
   const unknown = `t.${identifier(first)} IS NULL`;
   const news = `FROM ${qualified(stage)} s LEFT JOIN ${qualified(target)} t ON ${matches(plan)} WHERE ${unknown} OR ${differs(plan)}`;
   if (!slicing) return `SELECT NULL AS slice ${news} LIMIT 1`;

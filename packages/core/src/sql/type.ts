@@ -14,13 +14,44 @@ export interface ColumnType {
 
 /** Types that are the same on every server and have an exact binary form. */
 const portable = new Set([
-  "smallint", "integer", "bigint", "numeric", "real", "double precision", "boolean",
-  "text", "character varying", "character", "bytea", "uuid", "json", "jsonb",
-  "date", "time without time zone", "time with time zone", "interval",
-  "timestamp without time zone", "timestamp with time zone",
-  "inet", "cidr", "macaddr", "macaddr8", "bit", "bit varying",
-  "int4range", "int8range", "numrange", "tsrange", "tstzrange", "daterange",
-  "int4multirange", "int8multirange", "nummultirange", "tsmultirange", "tstzmultirange", "datemultirange",
+  "smallint",
+  "integer",
+  "bigint",
+  "numeric",
+  "real",
+  "double precision",
+  "boolean",
+  "text",
+  "character varying",
+  "character",
+  "bytea",
+  "uuid",
+  "json",
+  "jsonb",
+  "date",
+  "time without time zone",
+  "time with time zone",
+  "interval",
+  "timestamp without time zone",
+  "timestamp with time zone",
+  "inet",
+  "cidr",
+  "macaddr",
+  "macaddr8",
+  "bit",
+  "bit varying",
+  "int4range",
+  "int8range",
+  "numrange",
+  "tsrange",
+  "tstzrange",
+  "daterange",
+  "int4multirange",
+  "int8multirange",
+  "nummultirange",
+  "tsmultirange",
+  "tstzmultirange",
+  "datemultirange",
 ]);
 
 /** Types that stand for others in the warehouse because their text depends on the server they live on. */
@@ -28,7 +59,11 @@ const replaced: Record<string, string> = { money: "numeric", oid: "bigint" };
 
 /** A type without its length, precision and brackets: `numeric(12,2)[]` → `numeric`, `timestamp(3) with time zone` → `timestamp with time zone`. */
 export function baseType(type: string): string {
-  return type.replace(/\[\]$/, "").replace(/\([^)]*\)/, "").replace(/^interval .*$/, "interval").trim();
+  return type
+    .replace(/\[\]$/, "")
+    .replace(/\([^)]*\)/, "")
+    .replace(/^interval .*$/, "interval")
+    .trim();
 }
 
 /** True for `text[]` and the like. */
@@ -107,9 +142,24 @@ export function holds(target: string, given: string): boolean {
 
 /** Other names of PostgreSQL's types (table 8.1 of its manual), and how they are printed. */
 const aliases: Record<string, string> = {
-  int: "integer", int4: "integer", int2: "smallint", int8: "bigint", decimal: "numeric", dec: "numeric", float: "double precision", float8: "double precision", float4: "real",
-  bool: "boolean", varchar: "character varying", char: "character", bpchar: "character", varbit: "bit varying",
-  timestamptz: "timestamp with time zone", timestamp: "timestamp without time zone", timetz: "time with time zone", time: "time without time zone",
+  int: "integer",
+  int4: "integer",
+  int2: "smallint",
+  int8: "bigint",
+  decimal: "numeric",
+  dec: "numeric",
+  float: "double precision",
+  float8: "double precision",
+  float4: "real",
+  bool: "boolean",
+  varchar: "character varying",
+  char: "character",
+  bpchar: "character",
+  varbit: "bit varying",
+  timestamptz: "timestamp with time zone",
+  timestamp: "timestamp without time zone",
+  timetz: "time with time zone",
+  time: "time without time zone",
 };
 
 /**
@@ -117,16 +167,23 @@ const aliases: Record<string, string> = {
  * @throws RangeError when it is not a type that means the same on every server.
  */
 export function canonicalType(text: string): string {
-  const match = /^([a-z][a-z0-9_ ]*?)\s*(?:\(\s*(\d{1,8})\s*(?:,\s*(\d{1,4})\s*)?\))?\s*(with time zone|without time zone|varying)?\s*(?:\(\s*(\d{1,8})\s*\))?\s*(\[\])?$/.exec(text.trim().toLowerCase().replace(/\s+/g, " "));
+  const match =
+    /^([a-z][a-z0-9_ ]*?)\s*(?:\(\s*(\d{1,8})\s*(?:,\s*(\d{1,4})\s*)?\))?\s*(with time zone|without time zone|varying)?\s*(?:\(\s*(\d{1,8})\s*\))?\s*(\[\])?$/.exec(
+      text.trim().toLowerCase().replace(/\s+/g, " "),
+    );
   const [, word = "", first, second, tail, late, array = ""] = match ?? [];
   const name = [word, tail].filter(Boolean).join(" ");
   const base = aliases[name] ?? name;
   const [limit, scale] = [late ?? first, second];
-  if (!match || !portable.has(base)) throw new RangeError(`${text} is not a type that every warehouse has; write one such as text, bigint, numeric(12,2), date or timestamptz`);
+  if (!match || !portable.has(base))
+    throw new RangeError(
+      `${text} is not a type that every warehouse has; write one such as text, bigint, numeric(12,2), date or timestamptz`,
+    );
   if (base === "character" && !limit) return `character(1)${array}`;
   if (limit === undefined) return base + array;
   if (base === "numeric") {
-    if (Number(limit) < 1 || Number(limit) > 1000 || Number(scale ?? 0) > Number(limit)) throw new RangeError(`${text} has no such precision: numeric(12,2) holds 12 digits, 2 of them behind the point`);
+    if (Number(limit) < 1 || Number(limit) > 1000 || Number(scale ?? 0) > Number(limit))
+      throw new RangeError(`${text} has no such precision: numeric(12,2) holds 12 digits, 2 of them behind the point`);
     return `numeric(${limit},${scale ?? 0})${array}`;
   }
   if (scale !== undefined) throw new RangeError(`${text} takes one number in its brackets`);
@@ -135,6 +192,7 @@ export function canonicalType(text: string): string {
     if (Number(limit) > 6) throw new RangeError(`${text} holds at most 6 digits of a second`);
     return `${moment[1]}(${limit}) ${moment[2]}${array}`;
   }
-  if (!["character varying", "character", "bit", "bit varying", "interval"].includes(base) || Number(limit) < 1) throw new RangeError(`${text} takes no such number in brackets`);
+  if (!["character varying", "character", "bit", "bit varying", "interval"].includes(base) || Number(limit) < 1)
+    throw new RangeError(`${text} takes no such number in brackets`);
   return `${base}(${limit})${array}`;
 }

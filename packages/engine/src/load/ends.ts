@@ -29,12 +29,21 @@ export interface Opening {
  * held: one from before the wait would bring older rows over newer.
  * @throws Cancelled when the signal ended it
  */
-export async function withEnds<T>(opening: Opening, source: Source, warehouse: Warehouse, work: (ends: Ends) => Promise<T>): Promise<T> {
+export async function withEnds<T>(
+  opening: Opening,
+  source: Source,
+  warehouse: Warehouse,
+  work: (ends: Ends) => Promise<T>,
+): Promise<T> {
   const { name, from, target, purpose, waiting, signal } = opening;
   const inside = warehouse.isInside(source);
   const session = warehouse.session(name, { looking: purpose === "look", signal });
   const held = session.then((open) => (purpose === "load" ? open.lock(target, waiting) : undefined));
-  const opened = await Promise.allSettled([session, inside ? null : source.snapshot(name, { from, after: held, waiting, signal }), held]);
+  const opened = await Promise.allSettled([
+    session,
+    inside ? null : source.snapshot(name, { from, after: held, waiting, signal }),
+    held,
+  ]);
   const [into, read, locked] = opened;
   try {
     if (into.status === "rejected") throw into.reason;

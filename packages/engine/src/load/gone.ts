@@ -9,11 +9,23 @@ import type { Ends } from "./ends.ts";
 import type { LoadReport } from "./report.ts";
 
 /** The keys of rows gone from the source. Rows that were rejected still stand there. @throws LoadFailure where they are more than the load allows. */
-export async function findGone(plan: LoadPlan, without: Without | null, existing: Dataset | null, { source, warehouse }: Pick<Ends, "source" | "warehouse">, report: LoadReport): Promise<string[][]> {
+export async function findGone(
+  plan: LoadPlan,
+  without: Without | null,
+  existing: Dataset | null,
+  { source, warehouse }: Pick<Ends, "source" | "warehouse">,
+  report: LoadReport,
+): Promise<string[][]> {
   const { guard, target } = plan.write;
   const held = await warehouse.targetRows(plan, existing);
-  const gone = await goneKeys(source.keys(plan, without), warehouse.keys(plan, without, existing), Number(mayGo(guard, held)));
-  report.line(`${grouped(String(gone.checksums))} checksums of keys compared, ${grouped(String(gone.keysRead))} keys read: ${gone.complete ? grouped(String(gone.keys.length)) : "too many"} rows gone from the source`);
+  const gone = await goneKeys(
+    source.keys(plan, without),
+    warehouse.keys(plan, without, existing),
+    Number(mayGo(guard, held)),
+  );
+  report.line(
+    `${grouped(String(gone.checksums))} checksums of keys compared, ${grouped(String(gone.keysRead))} keys read: ${gone.complete ? grouped(String(gone.keys.length)) : "too many"} rows gone from the source`,
+  );
   if (!gone.complete)
     throw new LoadFailure({
       message: `More than ${guard.most} % of the ${grouped(String(held))} rows of ${formatTableName(target)} are gone from the source`,
@@ -23,15 +35,27 @@ export async function findGone(plan: LoadPlan, without: Without | null, existing
 }
 
 /** Removes or marks the rows that the source no longer has. */
-export async function sweep(plan: LoadPlan, gone: string[][], warehouse: WarehouseSession, report: LoadReport): Promise<{ rows: string; slices: (string | null)[] }> {
+export async function sweep(
+  plan: LoadPlan,
+  gone: string[][],
+  warehouse: WarehouseSession,
+  report: LoadReport,
+): Promise<{ rows: string; slices: (string | null)[] }> {
   if (gone.length === 0) return { rows: "0", slices: [] };
   const swept = await warehouse.sweep(plan, gone);
-  report.line(`${grouped(swept.rows)} rows gone from the source ${plan.write.deletions?.how === "mark" ? "marked" : "removed"}`);
+  report.line(
+    `${grouped(swept.rows)} rows gone from the source ${plan.write.deletions?.how === "mark" ? "marked" : "removed"}`,
+  );
   return swept;
 }
 
 /** Fails a load in mode replace that would leave far fewer rows than its target holds. */
-export async function guardReplaced(plan: LoadPlan, existing: Dataset, accepted: string, warehouse: WarehouseSession): Promise<void> {
+export async function guardReplaced(
+  plan: LoadPlan,
+  existing: Dataset,
+  accepted: string,
+  warehouse: WarehouseSession,
+): Promise<void> {
   const { guard, target } = plan.write;
   const held = await warehouse.targetRows(plan, existing);
   if (held - BigInt(accepted) <= mayGo(guard, held)) return;

@@ -1,7 +1,16 @@
-import { type LoadPlan, type Window, windowFor, type Without } from "@undercoat/core/plan/plan";
+import { type LoadPlan, type Window, type Without, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/run/drift";
-import { balances, type Failure, type Findings, isDue, type LoadProof, type PhaseTime, type Scope, type Tally } from "@undercoat/core/run/run";
+import {
+  balances,
+  type Failure,
+  type Findings,
+  isDue,
+  type LoadProof,
+  type PhaseTime,
+  type Scope,
+  type Tally,
+} from "@undercoat/core/run/run";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { failureOf, isDataError, LoadFailure } from "../failure.ts";
@@ -42,11 +51,24 @@ const smallTable = 500_000;
  * holds the rows, the watermark, the tally and the proof, or nothing.
  * @throws LoadFailure, PlanError, Cancelled; the warehouse is then as it was before.
  */
-export async function executeLoad(order: LoadOrder, source: Source, warehouse: Warehouse, report: LoadReport, signal: AbortSignal): Promise<LoadOutcome> {
+export async function executeLoad(
+  order: LoadOrder,
+  source: Source,
+  warehouse: Warehouse,
+  report: LoadReport,
+  signal: AbortSignal,
+): Promise<LoadOutcome> {
   const { from, into } = definitionOf(order);
   const clock = phaseClock(report);
   clock.start("wait");
-  const opening = { name: `undercoat run ${order.run.id}`, from, target: parseTableName(into.table), purpose: "load" as const, waiting: tellWaiting(report), signal };
+  const opening = {
+    name: `undercoat run ${order.run.id}`,
+    from,
+    target: parseTableName(into.table),
+    purpose: "load" as const,
+    waiting: tellWaiting(report),
+    signal,
+  };
   return withEnds(opening, source, warehouse, (ends) => new LoadRun(order, ends, report, clock, signal).execute());
 }
 
@@ -87,7 +109,10 @@ class LoadRun {
     const { plan, existing, drifted } = planned;
     for (const note of drifted.notes) report.line(driftWords(note));
     const due = await this.due(planned);
-    report.line(`${windowWords(plan, due.window)}${reasonOf(plan, order.scope, due.window, existing !== null)}`, source.statement(plan, due.window));
+    report.line(
+      `${windowWords(plan, due.window)}${reasonOf(plan, order.scope, due.window, existing !== null)}`,
+      source.statement(plan, due.window),
+    );
 
     clock.start("read");
     const changes = warehouse.changes(plan, existing, drifted.widened);
@@ -104,28 +129,57 @@ class LoadRun {
       await warehouse.change(changes, report.line);
     }
     const late = landed.sifted && due.window.kind === "since" ? await landed.sifted.late(due.window.value) : null;
-    if (late) report.line(`${grouped(late.rows)} row${late.rows === "1" ? "" : "s"} came after the watermark had passed them, by ${late.most} at most; the look-back found them`);
+    if (late)
+      report.line(
+        `${grouped(late.rows)} row${late.rows === "1" ? "" : "s"} came after the watermark had passed them, by ${late.most} at most; the look-back found them`,
+      );
 
     clock.start("apply");
     const sweeping = plan.write.deletions !== null && isDue(order.scope) && planned.sweep && existing !== null;
-    const swept = sweeping ? await sweep(plan, await findGone(plan, proving.without, existing, this.ends, report), warehouse, report) : { rows: "0", slices: [] };
+    const swept = sweeping
+      ? await sweep(plan, await findGone(plan, proving.without, existing, this.ends, report), warehouse, report)
+      : { rows: "0", slices: [] };
     const compared = await this.beginFigures(plan, landed, proving, swept.slices);
     const added = new Set(existing?.columns.map((column) => column.name));
-    const applied = landed.fresh || !landed.sifted ? { new: landed.accepted, changed: "0", same: "0", deleted: "0" } : await landed.sifted.apply(existing ? plan.read.columns.map((column) => column.name).filter((name) => !added.has(name)) : [], report.line);
+    const applied =
+      landed.fresh || !landed.sifted
+        ? { new: landed.accepted, changed: "0", same: "0", deleted: "0" }
+        : await landed.sifted.apply(
+            existing ? plan.read.columns.map((column) => column.name).filter((name) => !added.has(name)) : [],
+            report.line,
+          );
     if (!existing) await warehouse.finishTarget(plan, report.line);
     if (sweeping) applied.deleted = swept.rows;
     const tally: Tally = { read: landed.read, ...applied, rejected: landed.rejected };
-    if (!balances(tally)) throw new LoadFailure({ message: "The tally does not balance, so nothing was written", detail: JSON.stringify(tally) });
+    if (!balances(tally))
+      throw new LoadFailure({
+        message: "The tally does not balance, so nothing was written",
+        detail: JSON.stringify(tally),
+      });
 
     clock.start("prove");
     const proof = await this.prove(plan, landed, proving, compared);
     report.line(proofWords(proof), proof.sourceSql || undefined);
     const watermark = (await proving.highest) ?? due.stored;
-    await warehouse.record(plan, order.run.uid, tally, watermark === null ? null : { value: watermark, keep: isDue(order.scope) }, proof, { columns: drifted.known, swept: sweeping || !existing });
+    await warehouse.record(
+      plan,
+      order.run.uid,
+      tally,
+      watermark === null ? null : { value: watermark, keep: isDue(order.scope) },
+      proof,
+      { columns: drifted.known, swept: sweeping || !existing },
+    );
     await warehouse.commit();
     report.line(watermark && isDue(order.scope) ? `committed; watermark ${watermark}` : "committed");
     const { reasons, counted } = landed.sifted ?? { reasons: [], counted: [] };
-    return { tally, watermark, proof, bytes: landed.bytes, phases: clock.times(), findings: { reasons, counted, drift: drifted.notes, late } };
+    return {
+      tally,
+      watermark,
+      proof,
+      bytes: landed.bytes,
+      phases: clock.times(),
+      findings: { reasons, counted, drift: drifted.notes, late },
+    };
   }
 
   private async due({ plan, existing, drifted }: Planned): Promise<Due> {
@@ -143,7 +197,12 @@ class LoadRun {
     // A new table takes the rows as they come where none of them could be turned away.
     const fresh = created && window.kind === "all" && (plan.write.key.length === 0 || plan.write.keyGuaranteed);
     const stage = fresh && !plan.shape ? null : await warehouse.stage(plan, order.run.id);
-    const { rows: read, bytes } = await transfer(this.ends, stage ?? warehouse.direct(plan), { plan, window, limit: null, signal }, report);
+    const { rows: read, bytes } = await transfer(
+      this.ends,
+      stage ?? warehouse.direct(plan),
+      { plan, window, limit: null, signal },
+      report,
+    );
     report.line(`${grouped(read)} rows ${stage ? "staged" : "written"}`);
     if (!stage) return { read, bytes, rejected: "0", accepted: read, sifted: null, fresh };
     clock.start("check");
@@ -160,8 +219,19 @@ class LoadRun {
     else if (whole) await warehouse.list.closeAll(plan, run.uid);
     if (whole || !isDue(scope)) return;
     const open = await warehouse.list.keys(plan);
-    const contents = open.length ? await source.contents(plan, open.map((entry) => entry.key)) : null;
-    if (contents) await warehouse.list.closeGone(plan, run.uid, open.map((entry) => entry.name), contents);
+    const contents = open.length
+      ? await source.contents(
+          plan,
+          open.map((entry) => entry.key),
+        )
+      : null;
+    if (contents)
+      await warehouse.list.closeGone(
+        plan,
+        run.uid,
+        open.map((entry) => entry.name),
+        contents,
+      );
   }
 
   /**
@@ -171,11 +241,16 @@ class LoadRun {
   private async beginProof(plan: LoadPlan, { window }: Due, landed: Landed): Promise<Proving> {
     const { source, warehouse, inside } = this.ends;
     const without = await warehouse.without(plan);
-    const tiny = landed.sifted !== null && !landed.fresh && (await warehouse.estimatedRows(plan.write.target)) <= tinyTable && BigInt(landed.accepted) <= BigInt(tinyTable);
+    const tiny =
+      landed.sifted !== null &&
+      !landed.fresh &&
+      (await warehouse.estimatedRows(plan.write.target)) <= tinyTable &&
+      BigInt(landed.accepted) <= BigInt(tinyTable);
     const kind = window.kind === "all" || tiny ? "all" : "part";
     // A repair leaves the watermark where it is.
     const highest = isDue(this.order.scope) ? source.highWater(plan, window) : Promise.resolve(null);
-    const side = kind === "all" ? source.side(plan, without).figures("all", true) : source.side(plan, without, window).cells();
+    const side =
+      kind === "all" ? source.side(plan, without).figures("all", true) : source.side(plan, without, window).cells();
     const figures = side.catch((error: unknown) => possible(plan, error));
     figures.catch(() => undefined);
     highest.catch(() => undefined);
@@ -185,7 +260,12 @@ class LoadRun {
   }
 
   /** Asks the source for the figures of the slices that a part brings news to, or of all where that costs little; it works them out while the warehouse applies. */
-  private async beginFigures(plan: LoadPlan, { sifted }: Landed, { kind, without }: Proving, swept: (string | null)[]): Promise<Compared | null> {
+  private async beginFigures(
+    plan: LoadPlan,
+    { sifted }: Landed,
+    { kind, without }: Proving,
+    swept: (string | null)[],
+  ): Promise<Compared | null> {
     if (kind === "all" || !sifted) return null;
     const { source, warehouse, inside } = this.ends;
     const news = await sifted.touched();
@@ -195,13 +275,21 @@ class LoadRun {
     // A large table without slices has no part to compare; its figures come with the next proof of all of it.
     if (!small && !plan.prove.slicing) return { slices: [], touched: [null], figures: null };
     const slices: SliceChoice = small ? "all" : touched;
-    const figures = source.side(plan, without).figures(slices, false).catch((error: unknown) => possible(plan, error));
+    const figures = source
+      .side(plan, without)
+      .figures(slices, false)
+      .catch((error: unknown) => possible(plan, error));
     figures.catch(() => undefined);
     if (inside) await figures;
     return { slices, touched, figures };
   }
 
-  private async prove(plan: LoadPlan, landed: Landed, { kind, without, figures }: Proving, compared: Compared | null): Promise<LoadProof> {
+  private async prove(
+    plan: LoadPlan,
+    landed: Landed,
+    { kind, without, figures }: Proving,
+    compared: Compared | null,
+  ): Promise<LoadProof> {
     const { warehouse } = this.ends;
     const names = plan.prove.figures.map((figure) => figure.name);
     const less = without?.rows ?? null;
@@ -215,8 +303,14 @@ class LoadRun {
     await rows?.drop();
     const cells = theirs && !("message" in ours) ? cellProofOf(ours, theirs, "read") : null;
     const touched = !compared ? { touched: [] } : compared.touched === "all" ? {} : { touched: compared.touched };
-    if (!compared?.figures) return "message" in ours ? proofOf(names, ours, theirs ?? noFigures, [], less) : { ...cellsAlone(cells, less), ...touched };
-    const [left, right] = await Promise.all([compared.figures, warehouse.side(plan, without).figures(compared.slices, false)]);
+    if (!compared?.figures)
+      return "message" in ours
+        ? proofOf(names, ours, theirs ?? noFigures, [], less)
+        : { ...cellsAlone(cells, less), ...touched };
+    const [left, right] = await Promise.all([
+      compared.figures,
+      warehouse.side(plan, without).figures(compared.slices, false),
+    ]);
     return { ...proofOf(names, "message" in ours ? ours : left, right, compared.slices, less, cells), ...touched };
   }
 }

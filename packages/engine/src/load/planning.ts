@@ -44,7 +44,10 @@ export function definitionOf({ pipeline, load }: LoadName): Load {
 export function useFor(scope: Scope, { into }: Load): PlanUse {
   if (isDue(scope)) return {};
   if (!into.key?.length && into.mode !== "append")
-    throw new LoadFailure({ message: "A part of this table can't be loaded again: the load has no key to match rows by", hint: "Give the load a key, or run the whole load." });
+    throw new LoadFailure({
+      message: "A part of this table can't be loaded again: the load has no key to match rows by",
+      hint: "Give the load a key, or run the whole load.",
+    });
   return { repair: true, again: scope.kind === "rejected" };
 }
 
@@ -59,7 +62,9 @@ export async function planFor(name: LoadName, { source, warehouse }: Asked, use:
     source.describe(load.from),
     source.identity(),
     warehouse ? warehouse.describe(target) : null,
-    warehouse ? warehouse.known({ pipeline: name.pipelineName, load: name.load, target }, load.into.deletions?.every ?? null) : { columns: null, sweep: true },
+    warehouse
+      ? warehouse.known({ pipeline: name.pipelineName, load: name.load, target }, load.into.deletions?.every ?? null)
+      : { columns: null, sweep: true },
   ]);
   const drifted = await settleDrift(load, dataset, existing ? known.columns : null);
   if (drifted.stop) throw new LoadFailure(drifted.stop);
@@ -67,7 +72,13 @@ export async function planFor(name: LoadName, { source, warehouse }: Asked, use:
   const computed = analysis.columns.some((column) => column.source === null);
   const unasked = () => Object.fromEntries(analysis.columns.map((column) => [column.name, column.stated ?? "text"]));
   const types = !computed ? {} : warehouse ? await warehouse.types(drifted.dataset, analysis) : unasked();
-  const plan = planLoad(name.pipelineName, name.pipeline, name.load, { dataset: drifted.dataset, analysis, types, target: existing, held: drifted.held, origin }, use);
+  const plan = planLoad(
+    name.pipelineName,
+    name.pipeline,
+    name.load,
+    { dataset: drifted.dataset, analysis, types, target: existing, held: drifted.held, origin },
+    use,
+  );
   await warehouse?.admit(plan);
   return { plan, dataset, existing, drifted, sweep: known.sweep };
 }

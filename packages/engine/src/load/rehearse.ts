@@ -41,10 +41,23 @@ async function staged(ends: Ends, what: Transfer, run: number | null, from: From
  * Says what a run of a load would do on the data as it is now: reads, shapes, checks and matches, and writes nothing.
  * @throws LoadFailure, PlanError, Cancelled, as the run would.
  */
-export function executeRehearsal(order: RehearsalOrder, source: Source, warehouse: Warehouse, report: LoadReport, signal: AbortSignal): Promise<Rehearsal> {
+export function executeRehearsal(
+  order: RehearsalOrder,
+  source: Source,
+  warehouse: Warehouse,
+  report: LoadReport,
+  signal: AbortSignal,
+): Promise<Rehearsal> {
   const { scope, run, limit } = order;
   const definition = definitionOf(order);
-  const opening = { name: `undercoat rehearsal ${run.id}`, from: definition.from, target: parseTableName(definition.into.table), purpose: "rehearse" as const, waiting: tellWaiting(report), signal };
+  const opening = {
+    name: `undercoat rehearsal ${run.id}`,
+    from: definition.from,
+    target: parseTableName(definition.into.table),
+    purpose: "rehearse" as const,
+    waiting: tellWaiting(report),
+    signal,
+  };
   report.phase("wait");
   return withEnds(opening, source, warehouse, async (ends) => {
     const { source: from, warehouse: into } = ends;
@@ -52,18 +65,26 @@ export function executeRehearsal(order: RehearsalOrder, source: Source, warehous
     const { plan, existing, drifted } = planned;
     for (const note of drifted.notes) report.line(driftWords(note));
     const stored = existing && !drifted.returned ? await into.watermark(plan) : null;
-    const { window } = scope.kind === "rejected" ? await into.list.chosen(plan, scope.ids) : { window: windowFor(plan, scope, stored) };
+    const { window } =
+      scope.kind === "rejected" ? await into.list.chosen(plan, scope.ids) : { window: windowFor(plan, scope, stored) };
     report.line(windowWords(plan, window), from.statement(plan, window));
     const changes = into.changes(plan, existing, drifted.widened);
     for (const change of changes) report.line(`would run: ${change.message}`, change.sql);
-    const { read, sifted, rejected } = await staged(ends, { plan, window, limit, signal }, run.id, definition.from, report);
+    const { read, sifted, rejected } = await staged(
+      ends,
+      { plan, window, limit, signal },
+      run.id,
+      definition.from,
+      report,
+    );
     if (!plan.write.deletions || sifted.rejected === "0") await sifted.discardRejected();
     // Which rows were turned away decides on which are gone; the transaction is undone.
     else await sifted.keepRejected(run, { whole: window.kind === "all", ids: null });
     report.phase("apply");
     for (const step of sifted.steps()) report.line(`would run: ${step.message}`, step.sql);
     const { added, altered, ...applied } = await sifted.weigh(existing, report.line);
-    if (plan.write.mode === "replace" && existing && limit === null) await guardReplaced(plan, existing, sifted.accepted, into);
+    if (plan.write.mode === "replace" && existing && limit === null)
+      await guardReplaced(plan, existing, sifted.accepted, into);
     const sweeps = plan.write.deletions !== null && isDue(scope) && planned.sweep && existing !== null;
     const gone = sweeps ? await findGone(plan, await into.without(plan), existing, ends, report) : [];
     const late = existing && window.kind === "since" && changes.length === 0 ? await sifted.late(window.value) : null;
@@ -97,9 +118,23 @@ export interface ShapedLook {
 }
 
 /** Shapes the latest rows of a load in the warehouse, for a person to look at; nothing is written, and what was made is undone. */
-export function lookAtShape(name: LoadName, limit: number, source: Source, warehouse: Warehouse, report: LoadReport, signal: AbortSignal): Promise<ShapedLook> {
+export function lookAtShape(
+  name: LoadName,
+  limit: number,
+  source: Source,
+  warehouse: Warehouse,
+  report: LoadReport,
+  signal: AbortSignal,
+): Promise<ShapedLook> {
   const { from, into: writing } = definitionOf(name);
-  const opening = { name: "undercoat preview", from, target: parseTableName(writing.table), purpose: "look" as const, waiting: tellWaiting(report), signal };
+  const opening = {
+    name: "undercoat preview",
+    from,
+    target: parseTableName(writing.table),
+    purpose: "look" as const,
+    waiting: tellWaiting(report),
+    signal,
+  };
   return withEnds(opening, source, warehouse, async (ends) => {
     const planned = await planFor(name, ends, { look: true });
     const { plan } = planned;

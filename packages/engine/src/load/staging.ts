@@ -19,7 +19,12 @@ export interface Transfer {
 }
 
 /** Brings a window's rows to where they land: within the database where it is the source too, else by wire. */
-export async function transfer(ends: Ends, landing: Landing, what: Transfer, report: LoadReport): Promise<{ rows: string; bytes: number }> {
+export async function transfer(
+  ends: Ends,
+  landing: Landing,
+  what: Transfer,
+  report: LoadReport,
+): Promise<{ rows: string; bytes: number }> {
   if (!ends.inside) return pipeRows(ends, landing, what, report);
   const rows = await landing.take(what.window, what.limit);
   report.progress(rows, 0);
@@ -27,7 +32,12 @@ export async function transfer(ends: Ends, landing: Landing, what: Transfer, rep
 }
 
 /** Pipes the rows across with back-pressure; both ends must have counted the same number. */
-async function pipeRows({ source }: Ends, landing: Landing, { plan, window, limit, signal }: Transfer, report: LoadReport): Promise<{ rows: string; bytes: number }> {
+async function pipeRows(
+  { source }: Ends,
+  landing: Landing,
+  { plan, window, limit, signal }: Transfer,
+  report: LoadReport,
+): Promise<{ rows: string; bytes: number }> {
   const rows = await source.rows(plan, window, limit);
   const sink = landing.sink();
   let bytes = 0;
@@ -49,7 +59,11 @@ async function pipeRows({ source }: Ends, landing: Landing, { plan, window, limi
   }
   const sent = String(rows.rowCount);
   const taken = String(sink.rowCount);
-  if (sent !== taken) throw new LoadFailure({ message: `The source sent ${grouped(sent)} rows and the warehouse took ${grouped(taken)}`, hint: "Nothing was written; run again." });
+  if (sent !== taken)
+    throw new LoadFailure({
+      message: `The source sent ${grouped(sent)} rows and the warehouse took ${grouped(taken)}`,
+      hint: "Nothing was written; run again.",
+    });
   report.progress(sent, bytes);
   return { rows: sent, bytes };
 }

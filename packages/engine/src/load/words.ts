@@ -29,16 +29,25 @@ export function reasonOf(plan: LoadPlan, scope: Scope, window: Window, target: b
   if (scope.kind === "whole") return ", as it was asked for";
   if (plan.write.mode === "replace") return ", as the mode is replace";
   if (!plan.read.watermark) return ", as there is no watermark";
-  return target ? ", as there is no watermark of this load yet" : `, as ${formatTableName(plan.write.target)} does not exist yet`;
+  return target
+    ? ", as there is no watermark of this load yet"
+    : `, as ${formatTableName(plan.write.target)} does not exist yet`;
 }
 
 /** What a proof found, and at which depth. */
 export function proofWords({ trouble, without, cells, slices, verdict }: LoadProof): string {
   if (trouble) return `proof: not possible: ${trouble}`;
   const less = without ? `, less ${grouped(without)} rejected` : "";
-  const compared = cells ? `every cell of ${grouped(cells.rows)} row${cells.rows === "1" ? "" : "s"} compared: ${cells.verdict === "proved" ? "the same" : "they differ"}` : null;
+  const compared = cells
+    ? `every cell of ${grouped(cells.rows)} row${cells.rows === "1" ? "" : "s"} compared: ${cells.verdict === "proved" ? "the same" : "they differ"}`
+    : null;
   const agreeing = slices.filter((slice) => slice.verdict === "proved").length;
   const whole = slices.length === 1 && slices[0]?.slice === null;
-  const figures = slices.length === 0 ? null : whole ? `the figures ${slices[0]?.verdict === "proved" ? "agree" : "disagree"}` : `${grouped(String(agreeing))} of ${grouped(String(slices.length))} slices agree`;
+  const figures =
+    slices.length === 0
+      ? null
+      : whole
+        ? `the figures ${slices[0]?.verdict === "proved" ? "agree" : "disagree"}`
+        : `${grouped(String(agreeing))} of ${grouped(String(slices.length))} slices agree`;
   return `proof: ${[compared, figures].filter(Boolean).join("; ") || verdict}${less}`;
 }

@@ -51,7 +51,16 @@ function forget(key: string, client: pg.Client): void {
 
 /** Makes a connection what is wanted: its name, its settings, what it may do. */
 async function settle(client: pg.Client, { application, readOnly }: Wanted): Promise<string> {
-  const results = (await client.query<Row>([sql.setSession("off"), sql.readOnlySession(readOnly), sql.named(application), sql.builtInFirst, sql.noticeLostClient, sql.backend].join("; "))) as unknown as pg.QueryResult<Row>[];
+  const results = (await client.query<Row>(
+    [
+      sql.setSession("off"),
+      sql.readOnlySession(readOnly),
+      sql.named(application),
+      sql.builtInFirst,
+      sql.noticeLostClient,
+      sql.backend,
+    ].join("; "),
+  )) as unknown as pg.QueryResult<Row>[];
   return results.at(-1)?.rows[0]?.pid ?? "";
 }
 

@@ -1,10 +1,10 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import { admit, asSubquery, checkQuery } from "@undercoat/core/expression/parse";
 import type { From } from "@undercoat/core/pipeline/pipeline";
-import { findTable, resultColumns, tableColumns, tableIndexes } from "@undercoat/core/sql/catalog";
 import { PlanError } from "@undercoat/core/plan/error";
 import type { LoadPlan } from "@undercoat/core/plan/plan";
 import type { Analysis } from "@undercoat/core/shape/analyse";
+import { findTable, resultColumns, tableColumns, tableIndexes } from "@undercoat/core/sql/catalog";
 import { conversion, keeps } from "@undercoat/core/sql/convert";
 import { parseTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { emptyResult, typedNothing } from "@undercoat/core/sql/look";
@@ -21,7 +21,9 @@ function columnsOf(rows: Row[]): Dataset["columns"] {
       resolved: row.resolved ?? "text",
       kind: row.kind ?? "b",
       builtIn: row.built_in === "t",
-      ...(row.element ? { element: { resolved: row.element, kind: row.element_kind ?? "b", builtIn: row.element_built_in === "t" } } : {}),
+      ...(row.element
+        ? { element: { resolved: row.element, kind: row.element_kind ?? "b", builtIn: row.element_built_in === "t" } }
+        : {}),
     };
     return {
       name: row.name ?? "",
@@ -61,53 +63,117 @@ export async function describe(session: Session, from: From): Promise<Dataset> {
     await admitCalls(session, from.query);
     const fields = await session.columns(emptyResult(asSubquery(from.query)));
     const repeated = fields.find((field, at) => fields.findIndex((other) => other.name === field.name) < at);
-    if (repeated) throw new LoadFailure({ message: `The query gives two columns the name ${repeated.name}`, hint: "Give one of them another name with AS." });
-    const arrays = [fields.map((field) => field.name), fields.map((field) => field.type), fields.map((field) => field.modifier)].map(arrayText);
+    if (repeated)
+      throw new LoadFailure({
+        message: `The query gives two columns the name ${repeated.name}`,
+        hint: "Give one of them another name with AS.",
+      });
+    const arrays = [
+      fields.map((field) => field.name),
+      fields.map((field) => field.type),
+      fields.map((field) => field.modifier),
+    ].map(arrayText);
     return { columns: columnsOf(await session.query(resultColumns, arrays)), indexes: [] };
   }
   if (from.tables) return describeUnion(session, from.tables, from.origin ?? "origin");
   const table = parseTableName(from.table ?? "");
   const dataset = await findDataset(session, table);
   if (!dataset)
-    throw new LoadFailure({ message: `${session.place.name} has no table ${from.table}, or ${session.place.user} may not see it`, hint: "Choose another table, or grant the right to read this one." });
+    throw new LoadFailure({
+      message: `${session.place.name} has no table ${from.table}, or ${session.place.user} may not see it`,
+      hint: "Choose another table, or grant the right to read this one.",
+    });
   return dataset;
 }
 
 /** Several tables as one dataset: the columns of the first, which the others must have too, and the column of marks. */
 async function describeUnion(session: Session, tables: Record<string, string>, origin: string): Promise<Dataset> {
   const described: { table: string; dataset: Dataset }[] = [];
-  for (const table of Object.values(tables)) described.push({ table, dataset: await describe(session, { connection: "", table }) });
+  for (const table of Object.values(tables))
+    described.push({ table, dataset: await describe(session, { connection: "", table }) });
   const [first, ...others] = described;
   if (!first) throw new LoadFailure({ message: "The load names no table" });
   if (first.dataset.columns.some((column) => column.name === origin))
-    throw new LoadFailure({ message: `${first.table} has a column ${origin} of its own`, hint: "Choose another name for the column that says where a row came from." });
+    throw new LoadFailure({
+      message: `${first.table} has a column ${origin} of its own`,
+      hint: "Choose another name for the column that says where a row came from.",
+    });
   for (const { table, dataset } of others) {
-    const other = first.dataset.columns.find((column) => dataset.columns.find((candidate) => candidate.name === column.name)?.warehouseType !== column.warehouseType);
+    const other = first.dataset.columns.find(
+      (column) =>
+        dataset.columns.find((candidate) => candidate.name === column.name)?.warehouseType !== column.warehouseType,
+    );
     if (other) {
       const there = dataset.columns.find((candidate) => candidate.name === other.name);
-      throw new LoadFailure({ message: `${table} is not of the shape of ${first.table}: ${other.name} is ${there ? shortType(there.warehouseType) : "missing"} there and ${shortType(other.warehouseType)} here`, hint: "Tables of one load have the same columns." });
+      throw new LoadFailure({
+        message: `${table} is not of the shape of ${first.table}: ${other.name} is ${there ? shortType(there.warehouseType) : "missing"} there and ${shortType(other.warehouseType)} here`,
+        hint: "Tables of one load have the same columns.",
+      });
     }
   }
   const text: ColumnType = { resolved: "text", kind: "b", builtIn: true };
-  const mark = { name: origin, declared: "text", type: text, warehouseType: "text", notNull: true, generated: false, hasDefault: false, comment: null };
-  const columns = first.dataset.columns.map((column) => ({ ...column, notNull: described.every(({ dataset }) => dataset.columns.some((entry) => entry.name === column.name && entry.notNull)) }));
+  const mark = {
+    name: origin,
+    declared: "text",
+    type: text,
+    warehouseType: "text",
+    notNull: true,
+    generated: false,
+    hasDefault: false,
+    comment: null,
+  };
+  const columns = first.dataset.columns.map((column) => ({
+    ...column,
+    notNull: described.every(({ dataset }) =>
+      dataset.columns.some((entry) => entry.name === column.name && entry.notNull),
+    ),
+  }));
   // A key of every table is one of them all together with the mark.
-  const shared = first.dataset.indexes.filter((index) => index.unique && others.every(({ dataset }) => dataset.indexes.some((entry) => entry.unique && entry.columns.join("\0") === index.columns.join("\0"))));
-  return { columns: [mark, ...columns], indexes: shared.map((index) => ({ ...index, columns: [origin, ...index.columns] })) };
+  const shared = first.dataset.indexes.filter(
+    (index) =>
+      index.unique &&
+      others.every(({ dataset }) =>
+        dataset.indexes.some((entry) => entry.unique && entry.columns.join("\0") === index.columns.join("\0")),
+      ),
+  );
+  return {
+    columns: [mark, ...columns],
+    indexes: shared.map((index) => ({ ...index, columns: [origin, ...index.columns] })),
+  };
 }
 
 /**
  * The types of expressions over a row `s` of stated columns, as a warehouse holds them, found by PostgreSQL without running them.
  * @throws PlanError with the path of the column whose expression is wrong.
  */
-export async function expressionTypes(session: Session, dataset: Dataset, analysis: Analysis): Promise<Record<string, string>> {
+export async function expressionTypes(
+  session: Session,
+  dataset: Dataset,
+  analysis: Analysis,
+): Promise<Record<string, string>> {
   const computed = analysis.columns.filter((column) => column.source === null);
   const types: Record<string, string> = {};
   for (const column of computed) {
-    const fields = await session.columns(typedNothing(dataset.columns.map((entry) => ({ name: entry.name, type: entry.warehouseType })), column.expression)).catch((error) => {
-      throw expressionError(error, column.name, ["columns", column.name]);
-    });
-    const [described] = columnsOf(await session.query(resultColumns, [fields.map((field) => field.name), fields.map((field) => field.type), fields.map((field) => field.modifier)].map(arrayText)));
+    const fields = await session
+      .columns(
+        typedNothing(
+          dataset.columns.map((entry) => ({ name: entry.name, type: entry.warehouseType })),
+          column.expression,
+        ),
+      )
+      .catch((error) => {
+        throw expressionError(error, column.name, ["columns", column.name]);
+      });
+    const [described] = columnsOf(
+      await session.query(
+        resultColumns,
+        [
+          fields.map((field) => field.name),
+          fields.map((field) => field.type),
+          fields.map((field) => field.modifier),
+        ].map(arrayText),
+      ),
+    );
     types[column.name] = described?.warehouseType ?? "text";
   }
   return types;
@@ -117,11 +183,16 @@ export async function expressionTypes(session: Session, dataset: Dataset, analys
 export async function admitCasts(session: Session, plan: LoadPlan): Promise<void> {
   for (const column of plan.read.columns) {
     if (keeps(column.type, column.given)) continue;
-    await session.columns(typedNothing([{ name: "v", type: column.given }], conversion("s.v", column.given, column.type).fits)).catch((error) => {
-      const { code } = error as { code?: string };
-      if (code !== "42846" && code !== "42883") throw error;
-      throw new PlanError(`${column.name}: ${shortType(column.given)} can't become ${shortType(column.type)} without losing something; write an expression that says what is meant`, ["columns", column.name]);
-    });
+    await session
+      .columns(typedNothing([{ name: "v", type: column.given }], conversion("s.v", column.given, column.type).fits))
+      .catch((error) => {
+        const { code } = error as { code?: string };
+        if (code !== "42846" && code !== "42883") throw error;
+        throw new PlanError(
+          `${column.name}: ${shortType(column.given)} can't become ${shortType(column.type)} without losing something; write an expression that says what is meant`,
+          ["columns", column.name],
+        );
+      });
   }
 }
 
@@ -132,7 +203,8 @@ export async function admitRules(session: Session, plan: LoadPlan): Promise<void
     const [field] = await session.columns(typedNothing(plan.read.columns, rule.check)).catch((error) => {
       throw expressionError(error, rule.name, path);
     });
-    if (field && field.type !== booleanOid) throw new PlanError(`${rule.name}: a rule says true or false; this one gives another value`, path);
+    if (field && field.type !== booleanOid)
+      throw new PlanError(`${rule.name}: a rule says true or false; this one gives another value`, path);
   }
 }
 
@@ -141,5 +213,7 @@ const booleanOid = 16;
 
 function expressionError(error: unknown, name: string, path: string[]): unknown {
   const { severity, message, hint } = error as { severity?: string; message: string; hint?: string };
-  return severity ? Object.assign(new PlanError(`${name}: ${message}${hint ? ` (${hint})` : ""}`, path), { cause: error }) : error;
+  return severity
+    ? Object.assign(new PlanError(`${name}: ${message}${hint ? ` (${hint})` : ""}`, path), { cause: error })
+    : error;
 }

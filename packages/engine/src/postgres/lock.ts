@@ -15,8 +15,13 @@ export type Waiting = (holder: string | null) => void;
 
 /** The tables that a load reads, quoted. */
 export async function tablesRead(from: From): Promise<string[]> {
-  if (from.query) return (await tablesOf(from.query)).map(({ schema, table }) => (schema === null ? identifier(table) : qualified({ schema, table })));
-  return [...(from.table ? [from.table] : []), ...Object.values(from.tables ?? {})].map((name) => qualified(parseTableName(name)));
+  if (from.query)
+    return (await tablesOf(from.query)).map(({ schema, table }) =>
+      schema === null ? identifier(table) : qualified({ schema, table }),
+    );
+  return [...(from.table ? [from.table] : []), ...Object.values(from.tables ?? {})].map((name) =>
+    qualified(parseTableName(name)),
+  );
 }
 
 /**
@@ -25,7 +30,12 @@ export async function tablesRead(from: From): Promise<string[]> {
  * @param begin the statement that begins it; nothing may have been asked in it before
  * @throws LoadFailure when somebody keeps a table to themselves for too long.
  */
-export async function beginLocked(session: Session, begin: string, tables: readonly string[], waiting: Waiting = () => undefined): Promise<void> {
+export async function beginLocked(
+  session: Session,
+  begin: string,
+  tables: readonly string[],
+  waiting: Waiting = () => undefined,
+): Promise<void> {
   const names = arrayText([...tables]);
   const found = tables.length ? await session.query(lockable, [names]) : [];
   let locked = found.map((row) => row.locked ?? "");
@@ -42,8 +52,12 @@ export async function beginLocked(session: Session, begin: string, tables: reado
       if (code === "42501") locked = found.filter((row) => row.relkind !== "v").map((row) => row.locked ?? "");
       else if (code !== "55P03") throw error;
       const [holder] = await session.query(exclusiveHolders, [names]);
-      if (code === "55P03") waiting(holder ? `${holder.holder}, which keeps ${holder.name} to itself` : "another session");
+      if (code === "55P03")
+        waiting(holder ? `${holder.holder}, which keeps ${holder.name} to itself` : "another session");
     }
   }
-  throw new LoadFailure({ message: `${session.place.name}: a table could not be read, as another session has kept it to itself for ten minutes`, hint: "Nothing was written. See which session alters or empties it, and run again." });
+  throw new LoadFailure({
+    message: `${session.place.name}: a table could not be read, as another session has kept it to itself for ten minutes`,
+    hint: "Nothing was written. See which session alters or empties it, and run again.",
+  });
 }

@@ -41,7 +41,12 @@ export class Session {
   static async open(credentials: Credentials, options: SessionOptions): Promise<Session> {
     try {
       options.signal?.throwIfAborted();
-      const backend = await acquire(credentials, { application: options.application, readOnly: options.readOnly ?? false, timeout: options.timeout ?? 10_000, fresh: options.fresh ?? false });
+      const backend = await acquire(credentials, {
+        application: options.application,
+        readOnly: options.readOnly ?? false,
+        timeout: options.timeout ?? 10_000,
+        fresh: options.fresh ?? false,
+      });
       const session = new Session(backend.client, credentials, backend.pid, options.signal);
       options.signal?.addEventListener("abort", session.stop, { once: true });
       if (options.signal?.aborted) session.stop();
@@ -78,7 +83,11 @@ export class Session {
   private async settle(): Promise<void> {
     await this.client.query(sql.setSession(this.rows));
     const { rows } = await this.client.query(sql.settledSession(this.rows));
-    if (rows[0].settled !== "t") throw new LoadFailure({ message: `${this.credentials.name}: the session's settings are not what they were set to`, hint: "Nothing was written. The query may call a function that changes them." });
+    if (rows[0].settled !== "t")
+      throw new LoadFailure({
+        message: `${this.credentials.name}: the session's settings are not what they were set to`,
+        hint: "Nothing was written. The query may call a function that changes them.",
+      });
   }
 
   private last: Promise<unknown> = Promise.resolve();
@@ -131,12 +140,18 @@ export class Session {
   /** The columns of a result without its rows: name, type oid and modifier. */
   async columns(text: string): Promise<{ name: string; type: number; modifier: number }[]> {
     const result = await this.attempt(() => this.send(text, []));
-    return result.fields.map((field) => ({ name: field.name, type: field.dataTypeID, modifier: field.dataTypeModifier }));
+    return result.fields.map((field) => ({
+      name: field.name,
+      type: field.dataTypeID,
+      modifier: field.dataTypeModifier,
+    }));
   }
 
   /** A COPY … TO STDOUT as a byte stream; `rowCount` is known at its end. */
   async copyOut(text: string): Promise<Readable & { rowCount: number }> {
-    return this.attempt(async () => this.placed(this.client.query(copyTo(text)) as CopyToStreamQuery as unknown as Readable & { rowCount: number }));
+    return this.attempt(async () =>
+      this.placed(this.client.query(copyTo(text)) as CopyToStreamQuery as unknown as Readable & { rowCount: number }),
+    );
   }
 
   /** A COPY … FROM STDIN as a byte sink; `rowCount` is known when it has finished. */
@@ -150,7 +165,10 @@ export class Session {
     const done = () => {
       this.busy = false;
     };
-    return stream.once("end", done).once("finish", done).on("error", (error) => named(error, this.place)) as S;
+    return stream
+      .once("end", done)
+      .once("finish", done)
+      .on("error", (error) => named(error, this.place)) as S;
   }
 
   async close(): Promise<void> {

@@ -37,10 +37,17 @@ export class PostgresSide implements ProofSide {
   private async figuresOf(relation: Relation, slices: sql.SliceChoice, cells: boolean): Promise<FiguresOfSide> {
     const text = sql.figures(relation, slices, cells);
     const rows = await this.ask(text);
-    const read = (row: Row): SideSlice => ({ values: relation.figures.map((_, at) => row[`f${at}`] ?? null), cells: cells ? { rows: row.rows ?? "0", checksum: row.checksum ?? "" } : null });
+    const read = (row: Row): SideSlice => ({
+      values: relation.figures.map((_, at) => row[`f${at}`] ?? null),
+      cells: cells ? { rows: row.rows ?? "0", checksum: row.checksum ?? "" } : null,
+    });
     const total = rows.find((row) => row.total === "1");
     const sliced = relation.slicing ? rows.filter((row) => row.total !== "1") : rows;
-    return { slices: new Map(sliced.map((row) => [row.slice ?? null, read(row)])), total: read(total ?? {}), sql: text };
+    return {
+      slices: new Map(sliced.map((row) => [row.slice ?? null, read(row)])),
+      total: read(total ?? {}),
+      sql: text,
+    };
   }
 
   async span(extent: sql.Extent) {
@@ -62,7 +69,10 @@ export class PostgresSide implements ProofSide {
   async hashes(extent: sql.Extent, buckets: sql.Buckets, numbers: bigint[]): Promise<HashedRow[]> {
     const rows = await this.ask(sql.bucketRows(this.relation, extent, buckets, numbers));
     const width = sql.matching(this.relation).length;
-    return rows.map((row) => ({ hash: row.hash ?? "", key: Array.from({ length: width }, (_, at) => row[`k${at}`] ?? null) }));
+    return rows.map((row) => ({
+      hash: row.hash ?? "",
+      key: Array.from({ length: width }, (_, at) => row[`k${at}`] ?? null),
+    }));
   }
 
   async rowsByKey(keys: string[][]): Promise<Map<string, KeyedRow>> {
@@ -71,7 +81,10 @@ export class PostgresSide implements ProofSide {
     return new Map(
       rows.map((row) => [
         JSON.stringify(Array.from({ length: width }, (_, at) => row[`k${at}`] ?? null)),
-        { values: this.columns.map((_, at) => row[`c${at}`] ?? null), hashes: this.columns.map((_, at) => row[`h${at}`] ?? "") },
+        {
+          values: this.columns.map((_, at) => row[`c${at}`] ?? null),
+          hashes: this.columns.map((_, at) => row[`h${at}`] ?? ""),
+        },
       ]),
     );
   }

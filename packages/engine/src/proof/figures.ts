@@ -14,22 +14,71 @@ export function cellProofOf(source: FiguresOfSide, warehouse: FiguresOfSide, of:
  * @param asked the slices that were compared
  * @param read the proof of the cells of the rows that were read, where it is not the figures' own
  */
-export function proofOf(names: readonly string[], source: FiguresOfSide | Failure, warehouse: FiguresOfSide, asked: SliceChoice, without: string | null, read: CellProof | null = null): LoadProof {
+export function proofOf(
+  names: readonly string[],
+  source: FiguresOfSide | Failure,
+  warehouse: FiguresOfSide,
+  asked: SliceChoice,
+  without: string | null,
+  read: CellProof | null = null,
+): LoadProof {
   const whole = asked === "all";
   const less = without === null ? {} : { without };
   if ("message" in source) {
-    const figures = names.map((figure, at) => ({ figure, source: null, warehouse: warehouse.total.values[at] ?? null }));
-    return { verdict: "unproved", depth: "figures", how: "source", whole: false, figures, slices: [], cells: null, ...less, trouble: source.message, sourceSql: "", warehouseSql: warehouse.sql };
+    const figures = names.map((figure, at) => ({
+      figure,
+      source: null,
+      warehouse: warehouse.total.values[at] ?? null,
+    }));
+    return {
+      verdict: "unproved",
+      depth: "figures",
+      how: "source",
+      whole: false,
+      figures,
+      slices: [],
+      cells: null,
+      ...less,
+      trouble: source.message,
+      sourceSql: "",
+      warehouseSql: warehouse.sql,
+    };
   }
   const slices = pairSides(names, source.slices, warehouse.slices, asked === "all" ? [] : asked);
-  const figures = names.map((figure, at) => ({ figure, source: source.total.values[at] ?? null, warehouse: warehouse.total.values[at] ?? null }));
+  const figures = names.map((figure, at) => ({
+    figure,
+    source: source.total.values[at] ?? null,
+    warehouse: warehouse.total.values[at] ?? null,
+  }));
   const cells = read ?? cellProofOf(source, warehouse, "all");
   const bySlice = whole && slices.length === 0 ? verdictOf(figures) : overallVerdict(slices);
   const verdict = cells?.verdict === "disagrees" ? "disagrees" : bySlice;
-  return { verdict, depth: cells ? "cells" : "figures", how: "source", whole, figures, slices, cells, ...less, sourceSql: source.sql, warehouseSql: warehouse.sql };
+  return {
+    verdict,
+    depth: cells ? "cells" : "figures",
+    how: "source",
+    whole,
+    figures,
+    slices,
+    cells,
+    ...less,
+    sourceSql: source.sql,
+    warehouseSql: warehouse.sql,
+  };
 }
 
 /** The proof of a run that compared no figures: the cells of the rows that it read, and no slice. */
 export function cellsAlone(cells: CellProof | null, without: string | null): LoadProof {
-  return { verdict: cells?.verdict ?? "proved", depth: "cells", how: "source", whole: false, figures: [], slices: [], cells: cells ?? { rows: "0", verdict: "proved", of: "read" }, ...(without === null ? {} : { without }), sourceSql: "", warehouseSql: "" };
+  return {
+    verdict: cells?.verdict ?? "proved",
+    depth: "cells",
+    how: "source",
+    whole: false,
+    figures: [],
+    slices: [],
+    cells: cells ?? { rows: "0", verdict: "proved", of: "read" },
+    ...(without === null ? {} : { without }),
+    sourceSql: "",
+    warehouseSql: "",
+  };
 }

@@ -32,12 +32,21 @@ export interface ProofOutcome {
  * where asked every cell by checksum, with the rows that differ. Cells are compared everywhere that was asked for, also
  * where figures agree, because changes can hide each other in a sum.
  */
-export async function executeProof(order: ProofOrder, source: Source, warehouse: Warehouse, report: LoadReport, signal: AbortSignal): Promise<ProofOutcome> {
+export async function executeProof(
+  order: ProofOrder,
+  source: Source,
+  warehouse: Warehouse,
+  report: LoadReport,
+  signal: AbortSignal,
+): Promise<ProofOutcome> {
   const name = `undercoat run ${order.run.id}`;
   const { from: reading, into: writing } = definitionOf(order);
   const waiting = tellWaiting(report);
   const settled = warehouse.snapshot(name, { settled: parseTableName(writing.table), waiting, signal });
-  const opened = await Promise.allSettled([settled, source.snapshot(name, { from: reading, after: settled, waiting, signal })]);
+  const opened = await Promise.allSettled([
+    settled,
+    source.snapshot(name, { from: reading, after: settled, waiting, signal }),
+  ]);
   const [into, from] = opened;
   try {
     if (into.status === "rejected") throw into.reason;
@@ -50,18 +59,34 @@ export async function executeProof(order: ProofOrder, source: Source, warehouse:
   }
 }
 
-async function prove(order: ProofOrder, source: Snapshot, warehouse: WarehouseSnapshot, report: LoadReport): Promise<ProofOutcome> {
+async function prove(
+  order: ProofOrder,
+  source: Snapshot,
+  warehouse: WarehouseSnapshot,
+  report: LoadReport,
+): Promise<ProofOutcome> {
   const { plan, existing } = await planFor(order, { source, warehouse });
   const target = formatTableName(plan.write.target);
   if (!existing) throw new LoadFailure({ message: `${target} is not loaded yet`, hint: "Run the pipeline first." });
-  const lacking = plan.read.columns.filter((column) => !column.missing && !existing.columns.some((held) => held.name === column.name));
-  if (lacking.length) throw new LoadFailure({ message: `${target} has no column ${lacking.map((column) => column.name).join(", ")}`, hint: "Run the pipeline first; it adds them." });
+  const lacking = plan.read.columns.filter(
+    (column) => !column.missing && !existing.columns.some((held) => held.name === column.name),
+  );
+  if (lacking.length)
+    throw new LoadFailure({
+      message: `${target} has no column ${lacking.map((column) => column.name).join(", ")}`,
+      hint: "Run the pipeline first; it adds them.",
+    });
   report.phase("prove");
   const without = await warehouse.without(plan);
   const sides = { left: source.side(plan, without), right: warehouse.side(plan, without) };
-  const figures = (cells: boolean) => Promise.all([sides.left.figures(order.slices, cells).catch((error: unknown) => explain(plan, error)), sides.right.figures(order.slices, cells)]);
+  const figures = (cells: boolean) =>
+    Promise.all([
+      sides.left.figures(order.slices, cells).catch((error: unknown) => explain(plan, error)),
+      sides.right.figures(order.slices, cells),
+    ]);
   const names = plan.prove.figures.map((figure) => figure.name);
-  const lay = (ours: FiguresOfSide, theirs: FiguresOfSide) => proofOf(names, ours, theirs, order.slices, without?.rows ?? null);
+  const lay = (ours: FiguresOfSide, theirs: FiguresOfSide) =>
+    proofOf(names, ours, theirs, order.slices, without?.rows ?? null);
   const [ours, theirs] = await figures(false);
   report.line("figures of the source", ours.sql);
   report.line("figures of the warehouse", theirs.sql);
@@ -71,8 +96,14 @@ async function prove(order: ProofOrder, source: Snapshot, warehouse: WarehouseSn
     return { proof, rows: null };
   }
   const watermark = await warehouse.watermark(plan);
-  const rows = await compareRows(sides, { slices: order.slices }, watermark === null ? null : (keys) => source.lateness(plan, keys, watermark));
-  report.line(`${rows.missing} missing, ${rows.extra} only in the warehouse, ${rows.different} different; found by comparing ${rows.checksums} checksums and ${rows.keysRead} keys`);
+  const rows = await compareRows(
+    sides,
+    { slices: order.slices },
+    watermark === null ? null : (keys) => source.lateness(plan, keys, watermark),
+  );
+  report.line(
+    `${rows.missing} missing, ${rows.extra} only in the warehouse, ${rows.different} different; found by comparing ${rows.checksums} checksums and ${rows.keysRead} keys`,
+  );
   const differing = rows.complete ? await slicesThatDiffer(sides, rows, plan.prove.slicing !== null) : null;
   // Where the search stopped, or no key tells where its rows lie, each slice has its own checksum.
   const proof = differing ? withCells(lay(ours, theirs), rows, differing) : lay(...(await figures(true)));
@@ -82,7 +113,11 @@ async function prove(order: ProofOrder, source: Snapshot, warehouse: WarehouseSn
 }
 
 /** The slices of the rows that differ; null where that can't be told from keys. */
-async function slicesThatDiffer({ left, right }: Sides, { found }: Compared, sliced: boolean): Promise<Set<string | null> | null> {
+async function slicesThatDiffer(
+  { left, right }: Sides,
+  { found }: Compared,
+  sliced: boolean,
+): Promise<Set<string | null> | null> {
   if (found.length === 0) return new Set();
   if (!sliced) return new Set([null]);
   const keys = found.filter((key): key is string[] => key.every((value) => value !== null));
@@ -92,13 +127,28 @@ async function slicesThatDiffer({ left, right }: Sides, { found }: Compared, sli
 
 /** A proof by figures, raised to the depth of a comparison of every cell. */
 function withCells(proof: LoadProof, { found, compared }: Compared, differing: ReadonlySet<string | null>): LoadProof {
-  const slices = proof.slices.map((slice): SliceFigures => ({ ...slice, depth: "cells", verdict: differing.has(slice.slice) ? "disagrees" : slice.verdict }));
+  const slices = proof.slices.map(
+    (slice): SliceFigures => ({
+      ...slice,
+      depth: "cells",
+      verdict: differing.has(slice.slice) ? "disagrees" : slice.verdict,
+    }),
+  );
   const same = found.length === 0;
-  return { ...proof, slices, depth: "cells", cells: { rows: compared, verdict: same ? "proved" : "disagrees", of: "all" }, verdict: same ? proof.verdict : "disagrees" };
+  return {
+    ...proof,
+    slices,
+    depth: "cells",
+    cells: { rows: compared, verdict: same ? "proved" : "disagrees", of: "all" },
+    verdict: same ? proof.verdict : "disagrees",
+  };
 }
 
 /** A row that no run has read and rejected yet may be one that the shape can't take. */
 function explain(plan: LoadPlan, error: unknown): never {
   if (!plan.shape || !isDataError(error)) throw error;
-  throw new LoadFailure({ message: `The source's figures can't be computed: ${(error as Error).message}`, hint: "A row that has not been loaded yet may be one that the shape can't take. Run the load, which rejects it, and prove again." });
+  throw new LoadFailure({
+    message: `The source's figures can't be computed: ${(error as Error).message}`,
+    hint: "A row that has not been loaded yet may be one that the shape can't take. Run the load, which rejects it, and prove again.",
+  });
 }

@@ -1,4 +1,10 @@
-import { type Cause, type DifferingRow, differences, type KeyDifference, type RowDifferences } from "@undercoat/core/proof/difference";
+import {
+  type Cause,
+  type DifferingRow,
+  differences,
+  type KeyDifference,
+  type RowDifferences,
+} from "@undercoat/core/proof/difference";
 import type { Buckets, Extent } from "@undercoat/core/sql/proof";
 import type { ProofSide } from "./side.ts";
 
@@ -51,7 +57,11 @@ interface Finding {
  * Finds the rows by which two sides differ, moving checksums first and keys only where those differ. Ranges of a
  * whole-number key are read by its index; other keys are told apart by their hash.
  */
-export async function compareRows(sides: Sides, extent: Extent, lateness: Lateness | null): Promise<RowDifferences & Compared> {
+export async function compareRows(
+  sides: Sides,
+  extent: Extent,
+  lateness: Lateness | null,
+): Promise<RowDifferences & Compared> {
   const finding: Finding = { limit, found: [], checksums: 0, keysRead: 0, bytes: 0, complete: true };
   const [left, right] = await Promise.all([sides.left.count(extent), sides.right.count(extent)]);
   await search(sides, extent, larger(left, right), finding);
@@ -84,13 +94,27 @@ async function largerCount({ left, right }: Sides, extent: Extent): Promise<bigi
  * asked for at the left side once more, by its database's own equality, before it counts as gone.
  * @param most keys after which the search stops and `complete` is false
  */
-export async function goneKeys(left: ProofSide, right: ProofSide, most: number): Promise<{ keys: string[][]; complete: boolean; checksums: number; keysRead: number }> {
+export async function goneKeys(
+  left: ProofSide,
+  right: ProofSide,
+  most: number,
+): Promise<{ keys: string[][]; complete: boolean; checksums: number; keysRead: number }> {
   const sides = { left, right };
-  const finding: Finding = { limit: Number.POSITIVE_INFINITY, found: [], checksums: 0, keysRead: 0, bytes: 0, complete: true };
+  const finding: Finding = {
+    limit: Number.POSITIVE_INFINITY,
+    found: [],
+    checksums: 0,
+    keysRead: 0,
+    bytes: 0,
+    complete: true,
+  };
   const extent: Extent = { slices: "all" };
   const gone: string[][] = [];
   const collect = async () => {
-    const extra = finding.found.filter((entry) => entry.kind === "extra").map((entry) => entry.key).filter((key): key is string[] => key.every((value) => value !== null));
+    const extra = finding.found
+      .filter((entry) => entry.kind === "extra")
+      .map((entry) => entry.key)
+      .filter((key): key is string[] => key.every((value) => value !== null));
     finding.found.length = 0;
     for (let from = 0; from < extra.length; from += keysAtOnce) {
       const some = extra.slice(from, from + keysAtOnce);
@@ -109,9 +133,13 @@ async function search(sides: Sides, extent: Extent, rows: bigint, finding: Findi
   if (rows === 0n) return;
   const spans = sides.left.ranged ? await Promise.all([sides.left.span(extent), sides.right.span(extent)]) : [];
   const buckets = bucketsFor(rows, spans);
-  const [ours, theirs] = await Promise.all([sides.left.checksums(extent, buckets), sides.right.checksums(extent, buckets)]);
+  const [ours, theirs] = await Promise.all([
+    sides.left.checksums(extent, buckets),
+    sides.right.checksums(extent, buckets),
+  ]);
   finding.checksums += ours.size + theirs.size;
-  for (const sums of [ours, theirs]) for (const [bucket, sum] of sums) finding.bytes += bucket.length + sum.rows.length + sum.checksum.length + 12;
+  for (const sums of [ours, theirs])
+    for (const [bucket, sum] of sums) finding.bytes += bucket.length + sum.rows.length + sum.checksum.length + 12;
   let round: bigint[] = [];
   let inRound = 0n;
   const listRound = async () => {
@@ -148,24 +176,49 @@ function larger(a: bigint, b: bigint): bigint {
 function bucketsFor(rows: bigint, spans: { low: string | null; high: string | null }[]): Buckets {
   const wanted = rows / 256n + 1n;
   const number = wanted > mostBuckets ? mostBuckets : wanted;
-  const ends = spans.flatMap((span) => (span.low === null || span.high === null ? [] : [BigInt(span.low), BigInt(span.high)])).sort((a, b) => (a < b ? -1 : 1));
+  const ends = spans
+    .flatMap((span) => (span.low === null || span.high === null ? [] : [BigInt(span.low), BigInt(span.high)]))
+    .sort((a, b) => (a < b ? -1 : 1));
   const [low, high] = [ends[0], ends.at(-1)];
-  if (low !== undefined && high !== undefined && high - low < 1n << 62n) return { kind: "range", from: low, step: (high - low) / number + 1n };
+  if (low !== undefined && high !== undefined && high - low < 1n << 62n)
+    return { kind: "range", from: low, step: (high - low) / number + 1n };
   return { kind: "hash", count: 2 ** (number.toString(2).length - 1) };
 }
 
-async function list({ left, right }: Sides, extent: Extent, buckets: Buckets, numbers: bigint[], finding: Finding): Promise<void> {
-  const [ours, theirs] = await Promise.all([left.hashes(extent, buckets, numbers), right.hashes(extent, buckets, numbers)]);
+async function list(
+  { left, right }: Sides,
+  extent: Extent,
+  buckets: Buckets,
+  numbers: bigint[],
+  finding: Finding,
+): Promise<void> {
+  const [ours, theirs] = await Promise.all([
+    left.hashes(extent, buckets, numbers),
+    right.hashes(extent, buckets, numbers),
+  ]);
   finding.keysRead += ours.length + theirs.length;
-  for (const rows of [ours, theirs]) for (const row of rows) finding.bytes += row.hash.length + row.key.reduce((sum, value) => sum + (value?.length ?? 0) + 4, 8);
+  for (const rows of [ours, theirs])
+    for (const row of rows)
+      finding.bytes += row.hash.length + row.key.reduce((sum, value) => sum + (value?.length ?? 0) + 4, 8);
   for (const entry of differences(ours, theirs)) finding.found.push(entry);
 }
 
 /** The differing rows with their values; without a key, the row is its own key. */
 async function whole({ left, right }: Sides, found: KeyDifference[], finding: Finding): Promise<DifferingRow[]> {
-  const cut = (key: (string | null)[]) => key.map((value) => (value !== null && value.length > longestShown ? `${value.slice(0, longestShown)}… (${value.length} characters)` : value));
+  const cut = (key: (string | null)[]) =>
+    key.map((value) =>
+      value !== null && value.length > longestShown
+        ? `${value.slice(0, longestShown)}… (${value.length} characters)`
+        : value,
+    );
   if (left.key.length === 0)
-    return found.map(({ key, kind }) => ({ key: cut(key), kind, source: kind === "missing" ? cut(key) : null, warehouse: kind === "extra" ? cut(key) : null, cells: key.map((_, at) => at) }));
+    return found.map(({ key, kind }) => ({
+      key: cut(key),
+      kind,
+      source: kind === "missing" ? cut(key) : null,
+      warehouse: kind === "extra" ? cut(key) : null,
+      cells: key.map((_, at) => at),
+    }));
   const keys = found.map((entry) => entry.key).filter((key): key is string[] => key.every((value) => value !== null));
   if (keys.length === 0) return found.map(({ key, kind }) => ({ key, kind, source: null, warehouse: null, cells: [] }));
   const [source, warehouse] = await Promise.all([left.rowsByKey(keys), right.rowsByKey(keys)]);
@@ -175,7 +228,8 @@ async function whole({ left, right }: Sides, found: KeyDifference[], finding: Fi
     const name = JSON.stringify(key);
     const ours = kind === "extra" ? undefined : source.get(name);
     const theirs = kind === "missing" ? undefined : warehouse.get(name);
-    const cells = ours && theirs ? ours.hashes.flatMap((hash, at) => (hash === theirs.hashes[at] ? [] : [at])) : keyCells;
+    const cells =
+      ours && theirs ? ours.hashes.flatMap((hash, at) => (hash === theirs.hashes[at] ? [] : [at])) : keyCells;
     return { key, kind, source: ours?.values ?? null, warehouse: theirs?.values ?? null, cells };
   });
 }

@@ -30,7 +30,11 @@ export interface Snapshot {
   /** hashes of the rows that have some keys, to tell which rejected rows still stand; null where that can't be asked */
   contents(plan: LoadPlan, keys: string[][]): Promise<string[] | null>;
   /** how rows of some keys lie to a watermark; null where the load has none */
-  lateness(plan: LoadPlan, keys: string[][], watermark: string): Promise<{ past: string; before: string; late: string | null } | null>;
+  lateness(
+    plan: LoadPlan,
+    keys: string[][],
+    watermark: string,
+  ): Promise<{ past: string; before: string; late: string | null } | null>;
   close(): Promise<void>;
 }
 

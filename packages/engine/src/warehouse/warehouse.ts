@@ -92,7 +92,14 @@ export interface WarehouseSession extends WarehouseSnapshot {
   /** Removes or marks the rows of some keys, as the load's policy says; how many, and the slices they were in. */
   sweep(plan: LoadPlan, keys: string[][]): Promise<{ rows: string; slices: (string | null)[] }>;
   readonly list: RejectedRows;
-  record(plan: LoadPlan, run: string, tally: Tally, watermark: { value: string; keep: boolean } | null, proof: LoadProof, known: { columns: KnownColumn[]; swept: boolean }): Promise<void>;
+  record(
+    plan: LoadPlan,
+    run: string,
+    tally: Tally,
+    watermark: { value: string; keep: boolean } | null,
+    proof: LoadProof,
+    known: { columns: KnownColumn[]; swept: boolean },
+  ): Promise<void>;
   commit(): Promise<void>;
   /** Undoes everything since begin(). */
   rollback(): Promise<void>;

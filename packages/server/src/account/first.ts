@@ -11,17 +11,30 @@ export async function issueSetup(): Promise<string | null> {
   if ((await UserRow.count()) > 0) return null;
   const token = newToken();
   await PassRow.destroy({ where: { kind: "setup" } });
-  await PassRow.create({ kind: "setup", hash: hashToken(token), userId: null, name: null, createdAt: new Date(), expiresAt: new Date(Date.now() + 24 * 3_600_000) });
+  await PassRow.create({
+    kind: "setup",
+    hash: hashToken(token),
+    userId: null,
+    name: null,
+    createdAt: new Date(),
+    expiresAt: new Date(Date.now() + 24 * 3_600_000),
+  });
   return token;
 }
 
 /** True for the token of a link that makes the first account. */
 export async function isSetup(token: string): Promise<boolean> {
-  return (await PassRow.count({ where: { kind: "setup", hash: hashToken(token) } })) === 1 && (await UserRow.count()) === 0;
+  return (
+    (await PassRow.count({ where: { kind: "setup", hash: hashToken(token) } })) === 1 && (await UserRow.count()) === 0
+  );
 }
 
 /** Makes the first account, an administrator's, in one transaction with the end of the link; of several at once one succeeds. @throws FirstAccountRefused */
-export async function makeFirst(store: Store, token: string, account: Omit<CreationAttributes<UserRow>, "role" | "active">): Promise<UserRow> {
+export async function makeFirst(
+  store: Store,
+  token: string,
+  account: Omit<CreationAttributes<UserRow>, "role" | "active">,
+): Promise<UserRow> {
   return store.sequelize.transaction(async (transaction) => {
     await store.sequelize.query("LOCK TABLE users IN EXCLUSIVE MODE", { transaction });
     const spent = await PassRow.destroy({ where: { kind: "setup", hash: hashToken(token) }, transaction });

@@ -4,7 +4,9 @@ import { randomBytes, scrypt, timingSafeEqual } from "node:crypto";
 const cost = { N: 32_768, r: 8, p: 1, maxmem: 64 * 1024 * 1024 };
 
 function derive(password: string, salt: Buffer): Promise<Buffer> {
-  return new Promise((done, fail) => scrypt(password.normalize("NFKC"), salt, 32, cost, (error, key) => (error ? fail(error) : done(key))));
+  return new Promise((done, fail) =>
+    scrypt(password.normalize("NFKC"), salt, 32, cost, (error, key) => (error ? fail(error) : done(key))),
+  );
 }
 
 /** The stored form of a password: salt and key. */

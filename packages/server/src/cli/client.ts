@@ -24,11 +24,18 @@ export class Client {
   /** Takes address and token from the environment, else from the data folder of a server on this machine. */
   static fromEnvironment(): Client {
     const data = resolve(process.env.UNDERCOAT_DATA ?? join(checkout, ".data"));
-    const left = (name: string) => (existsSync(join(data, name)) ? readFileSync(join(data, name), "utf8").trim() : undefined);
+    const left = (name: string) =>
+      existsSync(join(data, name)) ? readFileSync(join(data, name), "utf8").trim() : undefined;
     const address = process.env.UNDERCOAT_URL ?? left("address");
     const token = process.env.UNDERCOAT_TOKEN ?? left("token");
-    if (!address) throw new CommandError("No server is known. Start one with ./undercoat start, or set UNDERCOAT_URL and UNDERCOAT_TOKEN.");
-    if (!token) throw new CommandError("No token is known. Make the first account at the server, restart it, or set UNDERCOAT_TOKEN to a token of yours.");
+    if (!address)
+      throw new CommandError(
+        "No server is known. Start one with ./undercoat start, or set UNDERCOAT_URL and UNDERCOAT_TOKEN.",
+      );
+    if (!token)
+      throw new CommandError(
+        "No token is known. Make the first account at the server, restart it, or set UNDERCOAT_TOKEN to a token of yours.",
+      );
     return new Client(address.replace(/\/$/, ""), token);
   }
 
@@ -36,7 +43,11 @@ export class Client {
   async ask<T>(method: string, path: string, body?: unknown): Promise<T> {
     let response: Response;
     try {
-      response = await fetch(`${this.address}${path}`, { method, headers: { Authorization: `Bearer ${this.token}`, "Content-Type": "application/json" }, body: body === undefined ? undefined : JSON.stringify(body) });
+      response = await fetch(`${this.address}${path}`, {
+        method,
+        headers: { Authorization: `Bearer ${this.token}`, "Content-Type": "application/json" },
+        body: body === undefined ? undefined : JSON.stringify(body),
+      });
     } catch {
       throw new CommandError(`Nothing answers at ${this.address}. Start the server with ./undercoat start.`);
     }
@@ -48,7 +59,18 @@ export class Client {
     } catch {
       // Not this server's words.
     }
-    if (response.status === 401) throw new CommandError("The server does not know this token. Set UNDERCOAT_TOKEN, or restart the server on this machine.", 1, problem);
-    throw new CommandError([problem?.title ?? `The server answered ${response.status}`, problem?.detail, problem?.hint].filter(Boolean).join(". "), 1, problem);
+    if (response.status === 401)
+      throw new CommandError(
+        "The server does not know this token. Set UNDERCOAT_TOKEN, or restart the server on this machine.",
+        1,
+        problem,
+      );
+    throw new CommandError(
+      [problem?.title ?? `The server answered ${response.status}`, problem?.detail, problem?.hint]
+        .filter(Boolean)
+        .join(". "),
+      1,
+      problem,
+    );
   }
 }

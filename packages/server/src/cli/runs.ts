@@ -20,7 +20,8 @@ const ended = new Set(["finished", "failed", "cancelled"]);
 const pollEvery = 100;
 
 function scopeOf({ from, to, whole }: RunOptions): Scope {
-  if (whole && (from !== undefined || to !== undefined)) throw new CommandError("--whole and an interval exclude each other.", 2);
+  if (whole && (from !== undefined || to !== undefined))
+    throw new CommandError("--whole and an interval exclude each other.", 2);
   if (whole) return { kind: "whole" };
   if (from === undefined && to === undefined) return { kind: "due" };
   if (from === undefined || to === undefined) throw new CommandError("An interval needs both --from and --to.", 2);
@@ -35,12 +36,22 @@ function firstRows({ first }: RunOptions): number | undefined {
 
 /** Starts a run and waits for its end, telling progress on standard error. */
 async function runAndWait(client: Client, pipeline: string, kind: RunKind, options: RunOptions): Promise<RunView> {
-  if (options.value?.length) throw new CommandError("Pipelines have no parameters yet, so --value has nothing to set.", 2);
-  const started = await client.ask<RunView>("POST", `/api/pipelines/${encodeURIComponent(pipeline)}/run`, { kind, scope: scopeOf(options), loads: options.load, rows: options.rows ?? false, limit: firstRows(options), reason: "on the command line" });
+  if (options.value?.length)
+    throw new CommandError("Pipelines have no parameters yet, so --value has nothing to set.", 2);
+  const started = await client.ask<RunView>("POST", `/api/pipelines/${encodeURIComponent(pipeline)}/run`, {
+    kind,
+    scope: scopeOf(options),
+    loads: options.load,
+    rows: options.rows ?? false,
+    limit: firstRows(options),
+    reason: "on the command line",
+  });
   let told = "";
   for (;;) {
     const run = await client.ask<RunView>("GET", `/api/runs/${started.id}`);
-    const at = run.loads.map((load) => `${load.load} ${load.waitingFor ? `waits for ${load.waitingFor}` : (load.phase ?? load.status)}`).join(", ");
+    const at = run.loads
+      .map((load) => `${load.load} ${load.waitingFor ? `waits for ${load.waitingFor}` : (load.phase ?? load.status)}`)
+      .join(", ");
     if (at !== told) process.stderr.write(`run ${run.id}: ${at}\n`);
     told = at;
     if (ended.has(run.status)) return run;
@@ -48,11 +59,18 @@ async function runAndWait(client: Client, pipeline: string, kind: RunKind, optio
   }
 }
 
-const seconds = (run: RunView) => (run.startedAt && run.finishedAt ? Math.round((Date.parse(run.finishedAt) - Date.parse(run.startedAt)) / 100) / 10 : 0);
+const seconds = (run: RunView) =>
+  run.startedAt && run.finishedAt ? Math.round((Date.parse(run.finishedAt) - Date.parse(run.startedAt)) / 100) / 10 : 0;
 
 /** A load's proof as `--json` prints it. */
 function proofPart({ verdict, depth, how, cells, figures }: RunView["loads"][number]) {
-  return { verdict: verdict ?? "unproved", depth: depth ?? "figures", how: how ?? "source", cells: cells?.rows ?? null, figures };
+  return {
+    verdict: verdict ?? "unproved",
+    depth: depth ?? "figures",
+    how: how ?? "source",
+    cells: cells?.rows ?? null,
+    figures,
+  };
 }
 
 /** A run as `--json` prints it. */
@@ -84,8 +102,20 @@ export function rehearsalDocument(run: RunView) {
       if (!rehearsal) return load;
       const { limit, changes, findings, columns, added, altered, rejected, gone, key } = rehearsal;
       const row = (values: (string | null)[] | null) => (values ? named(columns, values) : null);
-      const examples = { new: added.map((example) => row(example.new)), changed: altered.map((example) => ({ source: row(example.new), warehouse: row(example.held) })), rejected, deleted: gone.map((values) => named(key, values)) };
-      return { ...load, firstRows: limit, ddl: changes.map((change) => change.sql), reasons: findings.reasons, drift: findings.drift, examples };
+      const examples = {
+        new: added.map((example) => row(example.new)),
+        changed: altered.map((example) => ({ source: row(example.new), warehouse: row(example.held) })),
+        rejected,
+        deleted: gone.map((values) => named(key, values)),
+      };
+      return {
+        ...load,
+        firstRows: limit,
+        ddl: changes.map((change) => change.sql),
+        reasons: findings.reasons,
+        drift: findings.drift,
+        examples,
+      };
     }),
   };
 }
@@ -95,7 +125,11 @@ export async function rehearseCommand(client: Client, pipeline: string, options:
   if (options.json) console.log(JSON.stringify(rehearsalDocument(run)));
   else {
     for (const { load, into, rehearsal, failure } of run.loads) {
-      console.log(failure ? `${load}: would fail. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}` : `${into}: a run ${rehearsal ? rehearsalWords(rehearsal, (text) => text) : "does nothing"}${rehearsal?.limit ? ` of the first ${rehearsal.limit} rows` : ""}`);
+      console.log(
+        failure
+          ? `${load}: would fail. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}`
+          : `${into}: a run ${rehearsal ? rehearsalWords(rehearsal, (text) => text) : "does nothing"}${rehearsal?.limit ? ` of the first ${rehearsal.limit} rows` : ""}`,
+      );
       for (const { reason, rows } of rehearsal?.findings.reasons ?? []) console.log(`  ${rows} rejected: ${reason}`);
       for (const { sql } of rehearsal?.changes ?? []) console.log(`  ${sql}`);
     }
@@ -114,7 +148,11 @@ export async function runCommand(client: Client, pipeline: string, options: RunO
   if (options.json) console.log(JSON.stringify(runDocument(run)));
   else {
     for (const { load, into, tally, verdict, depth, cells, failure } of run.loads)
-      console.log(failure ? `${load}: failed. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}` : `${into}: ${tally.read} read = ${tally.new} new + ${tally.changed} changed + ${tally.same} same + ${tally.rejected} rejected${tally.deleted === "0" ? "" : `, ${tally.deleted} deleted`}; ${verdict ?? "unproved"}${depth === "cells" ? `, every cell of ${cells?.rows} rows${cells?.of === "read" ? " that were read" : ""} compared` : ""}`);
+      console.log(
+        failure
+          ? `${load}: failed. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}`
+          : `${into}: ${tally.read} read = ${tally.new} new + ${tally.changed} changed + ${tally.same} same + ${tally.rejected} rejected${tally.deleted === "0" ? "" : `, ${tally.deleted} deleted`}; ${verdict ?? "unproved"}${depth === "cells" ? `, every cell of ${cells?.rows} rows${cells?.of === "read" ? " that were read" : ""} compared` : ""}`,
+      );
     console.log(`run ${run.id} ${run.status} in ${seconds(run)} s`);
   }
   return exitStatus(run);
@@ -142,7 +180,12 @@ async function proofDocument(client: Client, load: RunView["loads"][number], wit
       extra: of("extra").map((row) => named(key, row.key)),
       different: of("different").map((row) => ({
         key: named(key, row.key),
-        columns: Object.fromEntries(row.cells.map((at) => [columns[at] ?? "", { source: row.source?.[at] ?? null, warehouse: row.warehouse?.[at] ?? null }])),
+        columns: Object.fromEntries(
+          row.cells.map((at) => [
+            columns[at] ?? "",
+            { source: row.source?.[at] ?? null, warehouse: row.warehouse?.[at] ?? null },
+          ]),
+        ),
       })),
       counts: { missing: rows?.missing ?? 0, extra: rows?.extra ?? 0, different: rows?.different ?? 0 },
       complete: rows?.complete ?? true,
@@ -153,13 +196,22 @@ async function proofDocument(client: Client, load: RunView["loads"][number], wit
 export async function proveCommand(client: Client, pipeline: string, options: RunOptions): Promise<number> {
   const run = await runAndWait(client, pipeline, "prove", options);
   const loads = await Promise.all(run.loads.map((load) => proofDocument(client, load, options.rows ?? false)));
-  if (options.json) console.log(JSON.stringify({ run: run.id, pipeline: run.pipeline, status: run.status, seconds: seconds(run), loads }));
+  if (options.json)
+    console.log(
+      JSON.stringify({ run: run.id, pipeline: run.pipeline, status: run.status, seconds: seconds(run), loads }),
+    );
   else
     for (const [at, load] of run.loads.entries()) {
       const rows = (loads[at] as { rows?: { counts: { missing: number; extra: number; different: number } } }).rows;
-      const told = rows ? `; ${rows.counts.missing} missing, ${rows.counts.extra} only in the warehouse, ${rows.counts.different} different` : "";
+      const told = rows
+        ? `; ${rows.counts.missing} missing, ${rows.counts.extra} only in the warehouse, ${rows.counts.different} different`
+        : "";
       const slices = load.slices ? `, ${load.slices.agreeing} of ${load.slices.all} slices agree` : "";
-      console.log(load.failure ? `${load.into}: ${load.failure.message}` : `${load.into}: ${load.verdict}, ${load.depth === "cells" ? "every cell compared" : "by its figures"}${slices}${told}`);
+      console.log(
+        load.failure
+          ? `${load.into}: ${load.failure.message}`
+          : `${load.into}: ${load.verdict}, ${load.depth === "cells" ? "every cell compared" : "by its figures"}${slices}${told}`,
+      );
     }
   return exitStatus(run);
 }

@@ -1,6 +1,15 @@
 import { type ChildProcess, spawn } from "node:child_process";
 import { createHash, randomBytes } from "node:crypto";
-import { chmodSync, chownSync, existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
+import {
+  chmodSync,
+  chownSync,
+  existsSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  statSync,
+  writeFileSync,
+} from "node:fs";
 import { createServer } from "node:net";
 import { dirname, join, resolve } from "node:path";
 
@@ -35,8 +44,15 @@ const settings: Record<string, string> = {
 /** The folder of the newest server binaries that Debian's packages installed. */
 function binaries(): string {
   const root = "/usr/lib/postgresql";
-  const versions = existsSync(root) ? readdirSync(root).map(Number).filter((version) => version >= 14 && existsSync(join(root, String(version), "bin/postgres"))) : [];
-  if (versions.length === 0) throw new ClusterError("PostgreSQL is not installed. Install Debian's package postgresql, or give an existing server as UNDERCOAT_DATABASE_URL.");
+  const versions = existsSync(root)
+    ? readdirSync(root)
+        .map(Number)
+        .filter((version) => version >= 14 && existsSync(join(root, String(version), "bin/postgres")))
+    : [];
+  if (versions.length === 0)
+    throw new ClusterError(
+      "PostgreSQL is not installed. Install Debian's package postgresql, or give an existing server as UNDERCOAT_DATABASE_URL.",
+    );
   return join(root, String(Math.max(...versions)), "bin");
 }
 
@@ -48,16 +64,29 @@ interface Owner {
 /** PostgreSQL refuses to run as root; then its Debian user owns the cluster. */
 function ownerOf(): Owner {
   if (process.getuid?.() !== 0) return {};
-  const entry = readFileSync("/etc/passwd", "utf8").split("\n").find((line) => line.startsWith("postgres:"));
+  const entry = readFileSync("/etc/passwd", "utf8")
+    .split("\n")
+    .find((line) => line.startsWith("postgres:"));
   if (!entry) throw new ClusterError("There is no user postgres on this machine, and PostgreSQL can't run as root.");
   const [, , uid, gid] = entry.split(":");
   return { uid: Number(uid), gid: Number(gid) };
 }
 
-function execute(command: string, args: string[], owner: Owner, cwd = "/"): Promise<{ status: number; output: string }> {
+function execute(
+  command: string,
+  args: string[],
+  owner: Owner,
+  cwd = "/",
+): Promise<{ status: number; output: string }> {
   return new Promise((done, fail) => {
     // pg_ctl leaves the server behind; its own group keeps a Ctrl-C here from reaching it before its clients are done.
-    const child: ChildProcess = spawn(command, args, { ...owner, cwd, detached: true, stdio: ["ignore", "pipe", "pipe"], env: { ...process.env, LC_ALL: "C.UTF-8" } });
+    const child: ChildProcess = spawn(command, args, {
+      ...owner,
+      cwd,
+      detached: true,
+      stdio: ["ignore", "pipe", "pipe"],
+      env: { ...process.env, LC_ALL: "C.UTF-8" },
+    });
     let output = "";
     child.stdout?.on("data", (chunk) => {
       output += chunk;
@@ -75,7 +104,9 @@ async function home(data: string, owner: Owner): Promise<string> {
   const inside = join(data, "postgres");
   if (owner.uid === undefined) return inside;
   const entered = await execute("/usr/bin/test", ["-x", data], owner);
-  return entered.status === 0 ? inside : join("/var/lib/undercoat", createHash("sha256").update(data).digest("hex").slice(0, 12));
+  return entered.status === 0
+    ? inside
+    : join("/var/lib/undercoat", createHash("sha256").update(data).digest("hex").slice(0, 12));
 }
 
 function ownFolder(folder: string, owner: Owner): void {
@@ -90,7 +121,9 @@ function ownFolder(folder: string, owner: Owner): void {
 export function freePort(wanted = 0): Promise<number> {
   return new Promise((done, fail) => {
     const server = createServer();
-    server.once("error", (error: NodeJS.ErrnoException) => (wanted && error.code === "EADDRINUSE" ? freePort().then(done, fail) : fail(error)));
+    server.once("error", (error: NodeJS.ErrnoException) =>
+      wanted && error.code === "EADDRINUSE" ? freePort().then(done, fail) : fail(error),
+    );
     server.listen(wanted, "127.0.0.1", () => {
       const { port } = server.address() as { port: number };
       server.close(() => done(port));
@@ -121,8 +154,25 @@ export async function startCluster(dataFolder: string, tune: Record<string, stri
     ownFolder(folder, owner);
     writeFileSync(secret, randomBytes(24).toString("base64url"), { mode: 0o600 });
     if (owner.uid !== undefined && owner.gid !== undefined) chownSync(secret, owner.uid, owner.gid);
-    const made = await execute(join(bin, "initdb"), ["-D", files, "-U", superuser, "--pwfile", secret, "--auth=scram-sha-256", "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions"], owner);
-    if (made.status !== 0) throw new ClusterError(`The database could not be made in ${folder}: ${complaint(made.output)}.`);
+    const made = await execute(
+      join(bin, "initdb"),
+      [
+        "-D",
+        files,
+        "-U",
+        superuser,
+        "--pwfile",
+        secret,
+        "--auth=scram-sha-256",
+        "-E",
+        "UTF8",
+        "--locale=C.UTF-8",
+        "--no-instructions",
+      ],
+      owner,
+    );
+    if (made.status !== 0)
+      throw new ClusterError(`The database could not be made in ${folder}: ${complaint(made.output)}.`);
   }
   const password = readFileSync(secret, "utf8").trim();
   const running = await execute(join(bin, "pg_ctl"), ["status", "-D", files], owner);
@@ -133,9 +183,15 @@ export async function startCluster(dataFolder: string, tune: Record<string, stri
     port = Number(readFileSync(control, "utf8").split("\n")[3]);
   } else {
     port = await freePort(existsSync(noted) ? Number(readFileSync(noted, "utf8")) : 0);
-    const options = Object.entries({ ...settings, ...tune, port: String(port) }).map(([name, value]) => `-c ${name}='${value}'`);
+    const options = Object.entries({ ...settings, ...tune, port: String(port) }).map(
+      ([name, value]) => `-c ${name}='${value}'`,
+    );
     const log = join(folder, "log");
-    const started = await execute(join(bin, "pg_ctl"), ["start", "-w", "-t", "120", "-D", files, "-l", log, "-o", options.join(" ")], owner);
+    const started = await execute(
+      join(bin, "pg_ctl"),
+      ["start", "-w", "-t", "120", "-D", files, "-l", log, "-o", options.join(" ")],
+      owner,
+    );
     if (started.status !== 0) {
       const tail = existsSync(log) && statSync(log).size ? readFileSync(log, "utf8").slice(-2000) : started.output;
       throw new ClusterError(`The database in ${folder} did not start: ${complaint(tail)}. Its log is ${log}.`);

@@ -16,7 +16,10 @@ import { keepProof } from "./proofs.ts";
 
 /** Executes one run from its first load to its last; a load that fails does not stop the others. */
 export async function executeRun(store: Store, id: number, worker: string, signal: AbortSignal): Promise<void> {
-  const [taken] = await RunRow.update({ status: "running", worker, startedAt: new Date(), seenAt: new Date() }, { where: { id, status: "queued" } });
+  const [taken] = await RunRow.update(
+    { status: "running", worker, startedAt: new Date(), seenAt: new Date() },
+    { where: { id, status: "queued" } },
+  );
   if (!taken) return;
   const run = await RunRow.findByPk(id, { rejectOnEmpty: true });
   const told = (status: RunStatus) => store.tell({ kind: "run", run: id, pipeline: run.pipeline, status });
@@ -24,7 +27,11 @@ export async function executeRun(store: Store, id: number, worker: string, signa
   const loads = await RunLoadRow.findAll({ where: { runId: id }, order: ["id"] });
   await executeLoads(store, run, loads, signal, () => told("running"));
   const statuses = loads.map((load) => load.status);
-  const status: RunStatus = statuses.includes("failed") ? "failed" : statuses.includes("cancelled") ? "cancelled" : "finished";
+  const status: RunStatus = statuses.includes("failed")
+    ? "failed"
+    : statuses.includes("cancelled")
+      ? "cancelled"
+      : "finished";
   const failed = loads.find((load) => load.status === "failed");
   await run.update({ status, finishedAt: new Date(), failure: failed?.failure ?? null });
   await told(status);
@@ -37,13 +44,24 @@ const usualParallel = 4;
  * Executes a run's loads side by side, as many as their connections allow, and each after those that write what it reads.
  * One that fails stops only those that wait for it.
  */
-async function executeLoads(store: Store, run: RunRow, loads: RunLoadRow[], signal: AbortSignal, told: () => Promise<void>): Promise<void> {
+async function executeLoads(
+  store: Store,
+  run: RunRow,
+  loads: RunLoadRow[],
+  signal: AbortSignal,
+  told: () => Promise<void>,
+): Promise<void> {
   const definition = run.definition;
   const waits = await loadOrder(definition, (name) => store.credentials(name)).catch(() => new Map<string, string[]>());
   // Each session of each load hears the signal.
   setMaxListeners(0, signal);
   const rooms = new Map<string, number>();
-  const room = async (name: string) => rooms.get(name) ?? (await store.credentials(name).then((found) => found.settings.parallel ?? usualParallel, () => 1));
+  const room = async (name: string) =>
+    rooms.get(name) ??
+    (await store.credentials(name).then(
+      (found) => found.settings.parallel ?? usualParallel,
+      () => 1,
+    ));
   const running = new Map<string, Promise<void>>();
   const pending = new Map(loads.map((load) => [load.load, load]));
   const row = new Map(loads.map((load) => [load.load, load]));
@@ -61,7 +79,13 @@ async function executeLoads(store: Store, run: RunRow, loads: RunLoadRow[], sign
       const broken = before.find((other) => other.status === "failed" || other.status === "cancelled");
       if (broken && !signal.aborted && run.kind !== "prove") {
         pending.delete(name);
-        await endLoad(load, { status: "failed", failure: { message: `Not run: ${broken.load}, whose table it reads, ${broken.status === "failed" ? "failed" : "was cancelled"}`, hint: "Mend that load first." } });
+        await endLoad(load, {
+          status: "failed",
+          failure: {
+            message: `Not run: ${broken.load}, whose table it reads, ${broken.status === "failed" ? "failed" : "was cancelled"}`,
+            hint: "Mend that load first.",
+          },
+        });
         continue;
       }
       if (!signal.aborted && before.some((other) => other.status !== "finished" && other.status !== "failed")) continue;
@@ -94,22 +118,56 @@ async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: Ab
     const sourceCredentials = await store.credentials(definition?.from.connection ?? "");
     const warehouseCredentials = await store.credentials(run.definition.warehouse);
     const [source, warehouse] = [sourceFor(sourceCredentials), warehouseFor(warehouseCredentials)];
-    const order = { pipelineName: run.pipeline, pipeline: run.definition, load: row.load, run: { id: run.id, uid: run.uid } };
+    const order = {
+      pipelineName: run.pipeline,
+      pipeline: run.definition,
+      load: row.load,
+      run: { id: run.id, uid: run.uid },
+    };
     if (run.kind === "rehearse") {
-      const rehearsal = await executeRehearsal({ ...order, scope: run.scope, limit: run.rowLimit }, source, warehouse, report, signal);
+      const rehearsal = await executeRehearsal(
+        { ...order, scope: run.scope, limit: run.rowLimit },
+        source,
+        warehouse,
+        report,
+        signal,
+      );
       report.line(`nothing was written; a run ${rehearsalWords(rehearsal, grouped)}`);
-      await endLoad(row, { status: "finished", tally: rehearsal.tally, watermark: rehearsal.watermark, findings: rehearsal.findings, rehearsal });
+      await endLoad(row, {
+        status: "finished",
+        tally: rehearsal.tally,
+        watermark: rehearsal.watermark,
+        findings: rehearsal.findings,
+        rehearsal,
+      });
     } else if (run.kind === "prove") {
-      const slices = run.scope.kind === "slice" ? [run.scope.slice] : run.scope.kind === "slices" ? run.scope.slices : ("all" as const);
-      const { proof, rows } = await executeProof({ ...order, slices, rows: run.wantsRows }, source, warehouse, report, signal);
+      const slices =
+        run.scope.kind === "slice"
+          ? [run.scope.slice]
+          : run.scope.kind === "slices"
+            ? run.scope.slices
+            : ("all" as const);
+      const { proof, rows } = await executeProof(
+        { ...order, slices, rows: run.wantsRows },
+        source,
+        warehouse,
+        report,
+        signal,
+      );
       const kept = await keepProof(store, run, row, proof, rows);
       await endLoad(row, { status: "finished", proofId: kept.id });
     } else {
-      await finishLoad(store, run, row, await executeLoad({ ...order, scope: run.scope }, source, warehouse, report, signal));
+      await finishLoad(
+        store,
+        run,
+        row,
+        await executeLoad({ ...order, scope: run.scope }, source, warehouse, report, signal),
+      );
     }
   } catch (error) {
     const status = error instanceof Cancelled ? "cancelled" : "failed";
-    const failure = status === "failed" ? failureOf(error, { name: definition?.from.connection ?? "The source" }) : null;
+    const failure =
+      status === "failed" ? failureOf(error, { name: definition?.from.connection ?? "The source" }) : null;
     report.line(status === "cancelled" ? "cancelled; the warehouse is as it was" : `failed: ${failure?.message}`);
     await endLoad(row, { status, failure });
   } finally {
@@ -118,9 +176,22 @@ async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: Ab
 }
 
 /** Notes a load that has committed. Done again for the same load it changes nothing. */
-export async function finishLoad(store: Store, run: RunRow, row: RunLoadRow, outcome: Omit<LoadOutcome, "phases" | "bytes"> & Partial<LoadOutcome>): Promise<void> {
+export async function finishLoad(
+  store: Store,
+  run: RunRow,
+  row: RunLoadRow,
+  outcome: Omit<LoadOutcome, "phases" | "bytes"> & Partial<LoadOutcome>,
+): Promise<void> {
   const proof = await keepProof(store, run, row, outcome.proof, null);
-  await endLoad(row, { status: "finished", tally: outcome.tally, watermark: outcome.watermark, findings: outcome.findings, bytes: String(outcome.bytes ?? 0), phases: outcome.phases ?? [], proofId: proof.id });
+  await endLoad(row, {
+    status: "finished",
+    tally: outcome.tally,
+    watermark: outcome.watermark,
+    findings: outcome.findings,
+    bytes: String(outcome.bytes ?? 0),
+    phases: outcome.phases ?? [],
+    proofId: proof.id,
+  });
 }
 
 /** How often what a load tells reaches the store, in milliseconds. */
@@ -131,7 +202,13 @@ class StoreReport implements LoadReport {
   private lines: { runId: number; load: string; at: Date; message: string; sql: string | null }[] = [];
   private writing: Promise<void> = Promise.resolve();
   private timer: NodeJS.Timeout | undefined;
-  private state: { phase: string; rows: string; bytes: number; rate: number; waitingFor: string | null } = { phase: "wait", rows: "0", bytes: 0, rate: 0, waitingFor: null };
+  private state: { phase: string; rows: string; bytes: number; rate: number; waitingFor: string | null } = {
+    phase: "wait",
+    rows: "0",
+    bytes: 0,
+    rate: 0,
+    waitingFor: null,
+  };
   private readonly born = performance.now();
   private readonly phases: PhaseTime[] = [];
   private began = 0;
@@ -195,8 +272,21 @@ class StoreReport implements LoadReport {
     const { phase, waitingFor, rows, bytes, rate } = this.state;
     this.clock();
     const phases = this.phases;
-    await RunLoadRow.update({ phase, waitingFor, bytes: String(bytes), phases }, { where: { runId: this.run, load: this.load, status: "running" } });
-    await this.store.tell({ kind: "progress", run: this.run, load: this.load, phase, rows, bytes, rate, waitingFor, phases });
+    await RunLoadRow.update(
+      { phase, waitingFor, bytes: String(bytes), phases },
+      { where: { runId: this.run, load: this.load, status: "running" } },
+    );
+    await this.store.tell({
+      kind: "progress",
+      run: this.run,
+      load: this.load,
+      phase,
+      rows,
+      bytes,
+      rate,
+      waitingFor,
+      phases,
+    });
   }
 
   async flush(): Promise<void> {

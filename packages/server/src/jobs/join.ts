@@ -14,14 +14,35 @@ export function freeName(wanted: string, taken: ReadonlySet<string>): string {
 /** Tables of the chosen schema that no load of the pipeline reads yet. */
 async function newTables(store: Store, { connection, schema, tables }: Joins, definition: Pipeline) {
   const source = sourceFor(await store.credentials(connection));
-  const read = new Set(Object.values(definition.loads).flatMap(({ from }) => (from.connection === connection ? [...(from.table ? [from.table] : []), ...Object.values(from.tables ?? {})] : [])).map((name) => formatTableName(parseTableName(name))));
-  const written = new Set(Object.values(definition.loads).map(({ into }) => formatTableName(parseTableName(into.table))));
-  const listed = (await source.datasets()).filter((entry) => entry.schema === schema && (tables === undefined || matchesPattern(entry.name, tables)));
-  return { source, written, tables: listed.map((entry) => ({ schema: entry.schema, table: entry.name })).filter((table) => !read.has(formatTableName(table))) };
+  const read = new Set(
+    Object.values(definition.loads)
+      .flatMap(({ from }) =>
+        from.connection === connection
+          ? [...(from.table ? [from.table] : []), ...Object.values(from.tables ?? {})]
+          : [],
+      )
+      .map((name) => formatTableName(parseTableName(name))),
+  );
+  const written = new Set(
+    Object.values(definition.loads).map(({ into }) => formatTableName(parseTableName(into.table))),
+  );
+  const listed = (await source.datasets()).filter(
+    (entry) => entry.schema === schema && (tables === undefined || matchesPattern(entry.name, tables)),
+  );
+  return {
+    source,
+    written,
+    tables: listed
+      .map((entry) => ({ schema: entry.schema, table: entry.name }))
+      .filter((table) => !read.has(formatTableName(table))),
+  };
 }
 
 /** The definition with a load for every new table that joins it, and the names of those loads. */
-export async function withNewTables(store: Store, definition: Pipeline): Promise<{ definition: Pipeline; joined: string[] }> {
+export async function withNewTables(
+  store: Store,
+  definition: Pipeline,
+): Promise<{ definition: Pipeline; joined: string[] }> {
   const joins = definition.joins;
   if (!joins) return { definition, joined: [] };
   const { source, written, tables } = await newTables(store, joins, definition);

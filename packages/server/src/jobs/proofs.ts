@@ -7,7 +7,13 @@ import type { Store } from "../store/store.ts";
  * Keeps a proof with its queries and values, and moves the ledger's marks: in one transaction, so that a mark always
  * has the proof it stands for. Slices of a whole proof that no side has any more lose their mark.
  */
-export async function keepProof(store: Store, run: RunRow, load: RunLoadRow, proof: LoadProof, rows: RowDifferences | null): Promise<ProofRow> {
+export async function keepProof(
+  store: Store,
+  run: RunRow,
+  load: RunLoadRow,
+  proof: LoadProof,
+  rows: RowDifferences | null,
+): Promise<ProofRow> {
   return store.sequelize.transaction(async (transaction) => {
     const kept = await ProofRow.create(
       {
@@ -35,7 +41,15 @@ export async function keepProof(store: Store, run: RunRow, load: RunLoadRow, pro
       { transaction },
     );
     const changes = run.kind !== "prove";
-    const marks = JSON.stringify(proof.slices.map((slice) => ({ slice: slice.slice ?? "", verdict: slice.verdict, depth: slice.depth, figures: slice.figures, changed: changes && (proof.touched?.includes(slice.slice) ?? true) })));
+    const marks = JSON.stringify(
+      proof.slices.map((slice) => ({
+        slice: slice.slice ?? "",
+        verdict: slice.verdict,
+        depth: slice.depth,
+        figures: slice.figures,
+        changed: changes && (proof.touched?.includes(slice.slice) ?? true),
+      })),
+    );
     const replacements = { pipeline: run.pipeline, load: load.load, proof: kept.id, marks };
     await store.sequelize.query(
       // What was compared cell by cell stays so until a run changes the slice; a disagreement that cells showed is not
@@ -51,8 +65,16 @@ export async function keepProof(store: Store, run: RunRow, load: RunLoadRow, pro
     );
     // A slice that was changed, and of which nothing but the changed rows was compared, is no longer known cell by cell.
     const changed = changes ? (proof.touched ?? []).map((slice) => slice ?? "") : [];
-    if (changed.length) await store.sequelize.query("UPDATE slices SET depth = 'figures' WHERE pipeline = :pipeline AND load = :load AND slice IN (:changed) AND proof_id <> :proof", { replacements: { ...replacements, changed }, transaction });
-    if (proof.whole) await store.sequelize.query("DELETE FROM slices WHERE pipeline = :pipeline AND load = :load AND proof_id <> :proof", { replacements, transaction });
+    if (changed.length)
+      await store.sequelize.query(
+        "UPDATE slices SET depth = 'figures' WHERE pipeline = :pipeline AND load = :load AND slice IN (:changed) AND proof_id <> :proof",
+        { replacements: { ...replacements, changed }, transaction },
+      );
+    if (proof.whole)
+      await store.sequelize.query(
+        "DELETE FROM slices WHERE pipeline = :pipeline AND load = :load AND proof_id <> :proof",
+        { replacements, transaction },
+      );
     return kept;
   });
 }

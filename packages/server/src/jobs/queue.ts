@@ -14,7 +14,14 @@ export class Queue {
 
   /** `tends` is true for the process that also clears out old jobs. */
   static async open(store: Store, tends: boolean): Promise<Queue> {
-    const boss = new PgBoss({ connectionString: store.url, schema: "jobs", max: 3, supervise: tends, schedule: false, application_name: "undercoat queue" });
+    const boss = new PgBoss({
+      connectionString: store.url,
+      schema: "jobs",
+      max: 3,
+      supervise: tends,
+      schedule: false,
+      application_name: "undercoat queue",
+    });
     // A lost database connection is reported here and made again by the next poll.
     boss.on("error", () => undefined);
     await boss.start();

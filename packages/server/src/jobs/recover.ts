@@ -1,5 +1,5 @@
-import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import { noFindings } from "@undercoat/core/run/run";
+import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import { Op } from "sequelize";
 import { RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
@@ -14,7 +14,9 @@ export const lostAfter = 15_000;
  * @param worker only this worker's runs, known to be dead; else those of every worker not seen lately
  */
 export async function recoverRuns(store: Store, worker?: string): Promise<number> {
-  const lost = await RunRow.findAll({ where: { status: "running", ...(worker ? { worker } : { seenAt: { [Op.lt]: new Date(Date.now() - lostAfter) } }) } });
+  const lost = await RunRow.findAll({
+    where: { status: "running", ...(worker ? { worker } : { seenAt: { [Op.lt]: new Date(Date.now() - lostAfter) } }) },
+  });
   for (const run of lost) await recoverRun(store, run);
   return lost.length;
 }
@@ -24,13 +26,25 @@ async function recoverRun(store: Store, run: RunRow): Promise<void> {
   const tallies = await warehouseFor(await store.credentials(run.definition.warehouse))
     .tallies(run.uid)
     .catch(() => new Map());
-  const failure = { message: "The worker stopped before the load was done", hint: "The warehouse is as it was before this load. Run again." };
+  const failure = {
+    message: "The worker stopped before the load was done",
+    hint: "The warehouse is as it was before this load. Run again.",
+  };
   for (const load of open) {
     const committed = run.kind === "prove" || run.kind === "rehearse" ? undefined : tallies.get(load.load);
-    if (committed) await finishLoad(store, run, load, { ...committed, findings: noFindings, proof: { ...committed.proof, whole: false } });
+    if (committed)
+      await finishLoad(store, run, load, {
+        ...committed,
+        findings: noFindings,
+        proof: { ...committed.proof, whole: false },
+      });
     else await endLoad(load, { status: "failed", failure });
   }
   const failed = open.some((load) => load.status === "failed");
-  await run.update({ status: failed ? "failed" : "finished", finishedAt: new Date(), failure: failed ? failure : null });
+  await run.update({
+    status: failed ? "failed" : "finished",
+    finishedAt: new Date(),
+    failure: failed ? failure : null,
+  });
   await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status: run.status });
 }

@@ -31,21 +31,57 @@ export async function requestRun(store: Store, queue: Queue, request: RunRequest
   if (!pipeline) throw new RunRefused(`There is no pipeline ${request.pipeline}`);
   const joining = request.kind === "load" && request.loads === undefined && pipeline.definition.joins !== undefined;
   // A source that can't be reached joins nothing; the run's own loads will say so.
-  const { definition, joined } = joining ? await withNewTables(store, pipeline.definition).catch(() => ({ definition: pipeline.definition, joined: [] })) : { definition: request.definition ?? pipeline.definition, joined: [] };
+  const { definition, joined } = joining
+    ? await withNewTables(store, pipeline.definition).catch(() => ({ definition: pipeline.definition, joined: [] }))
+    : { definition: request.definition ?? pipeline.definition, joined: [] };
   const names = request.loads ?? Object.keys(definition.loads);
   const unknown = names.find((name) => !definition.loads[name]);
   if (unknown !== undefined) throw new RunRefused(`The pipeline ${request.pipeline} has no load ${unknown}`);
   const run = await store.sequelize.transaction(async (transaction) => {
-    if (joined.length) await PipelineRow.update({ definition, updatedAt: new Date() }, { where: { name: request.pipeline }, transaction });
+    if (joined.length)
+      await PipelineRow.update(
+        { definition, updatedAt: new Date() },
+        { where: { name: request.pipeline }, transaction },
+      );
     const created = await RunRow.create(
-      { pipeline: request.pipeline, title: pipeline.title, definition, kind: request.kind, status: "queued", reason: request.reason, scope: request.scope, wantsRows: request.wantsRows ?? false, rowLimit: request.rowLimit ?? null, requestedBy: request.requestedBy, createdAt: new Date() },
+      {
+        pipeline: request.pipeline,
+        title: pipeline.title,
+        definition,
+        kind: request.kind,
+        status: "queued",
+        reason: request.reason,
+        scope: request.scope,
+        wantsRows: request.wantsRows ?? false,
+        rowLimit: request.rowLimit ?? null,
+        requestedBy: request.requestedBy,
+        createdAt: new Date(),
+      },
       { transaction },
     );
     await RunLoadRow.bulkCreate(
-      names.map((load) => ({ runId: created.id, load, target: definition.loads[load]?.into.table ?? "", status: "queued" as const, tally: emptyTally, phases: [], bytes: "0" })),
+      names.map((load) => ({
+        runId: created.id,
+        load,
+        target: definition.loads[load]?.into.table ?? "",
+        status: "queued" as const,
+        tally: emptyTally,
+        phases: [],
+        bytes: "0",
+      })),
       { transaction },
     );
-    if (joined.length) await RunLineRow.bulkCreate(joined.map((load) => ({ runId: created.id, load, at: new Date(), message: `${definition.loads[load]?.from.table} is new at the source and has joined the pipeline`, sql: null })), { transaction });
+    if (joined.length)
+      await RunLineRow.bulkCreate(
+        joined.map((load) => ({
+          runId: created.id,
+          load,
+          at: new Date(),
+          message: `${definition.loads[load]?.from.table} is new at the source and has joined the pipeline`,
+          sql: null,
+        })),
+        { transaction },
+      );
     return created;
   });
   if (joined.length) await store.tell({ kind: "changed", what: "pipelines" });

@@ -26,7 +26,11 @@ export function startScheduler(store: Store, queue: Queue): { stop: () => void }
     if (busy) return;
     busy = true;
     startDue(store, queue, Date.now())
-      .then((started) => (started.length === 0 && ticks++ % cellsEvery === cellsEvery - 1 ? startCellProofs(store, queue, Date.now()) : null))
+      .then((started) =>
+        started.length === 0 && ticks++ % cellsEvery === cellsEvery - 1
+          ? startCellProofs(store, queue, Date.now())
+          : null,
+      )
       .catch(() => undefined)
       .finally(() => {
         busy = false;
@@ -37,16 +41,28 @@ export function startScheduler(store: Store, queue: Queue): { stop: () => void }
 
 /** Starts every pipeline due at `now` (milliseconds since the epoch); returns their names. */
 export async function startDue(store: Store, queue: Queue, now: number): Promise<string[]> {
-  const due = await store.query<{ name: string; next_at: Date }>("SELECT name, next_at FROM pipelines WHERE next_at <= :now", { now: new Date(now) });
+  const due = await store.query<{ name: string; next_at: Date }>(
+    "SELECT name, next_at FROM pipelines WHERE next_at <= :now",
+    { now: new Date(now) },
+  );
   const started: string[] = [];
   for (const { name, next_at } of due) {
     const pipeline = await PipelineRow.findByPk(name);
     const schedule = pipeline?.definition.schedule;
     const next = schedule ? nextTimes(schedule, now)[0] : undefined;
-    const [taken] = await PipelineRow.update({ nextAt: next === undefined ? null : new Date(next) }, { where: { name, nextAt: next_at } });
+    const [taken] = await PipelineRow.update(
+      { nextAt: next === undefined ? null : new Date(next) },
+      { where: { name, nextAt: next_at } },
+    );
     if (!taken || !schedule || schedule.paused) continue;
     const late = now - next_at.getTime() > 60_000;
-    await requestRun(store, queue, { pipeline: name, kind: "load", scope: { kind: "due" }, reason: late ? "on schedule, after downtime" : "on schedule", requestedBy: null });
+    await requestRun(store, queue, {
+      pipeline: name,
+      kind: "load",
+      scope: { kind: "due" },
+      reason: late ? "on schedule, after downtime" : "on schedule",
+      requestedBy: null,
+    });
     started.push(name);
   }
   return started;
@@ -68,22 +84,42 @@ export interface CellProof {
  */
 export async function startCellProofs(store: Store, queue: Queue, now: number): Promise<CellProof | null> {
   return store.sequelize.transaction(async (transaction) => {
-    const [lock] = (await store.sequelize.query("SELECT pg_try_advisory_xact_lock(1970169957, 2) AS taken", { transaction }))[0] as { taken: boolean }[];
+    const [lock] = (
+      await store.sequelize.query("SELECT pg_try_advisory_xact_lock(1970169957, 2) AS taken", { transaction })
+    )[0] as { taken: boolean }[];
     if (!lock?.taken || (await RunRow.count({ where: { status: ["queued", "running"] } }))) return null;
-    const failed = await RunRow.findAll({ where: { reason: byItself, status: "failed", createdAt: { [Op.gt]: new Date(now - 3_600_000) } }, attributes: ["pipeline"] });
+    const failed = await RunRow.findAll({
+      where: { reason: byItself, status: "failed", createdAt: { [Op.gt]: new Date(now - 3_600_000) } },
+      attributes: ["pipeline"],
+    });
     const skipped = new Set(failed.map((run) => run.pipeline));
     const marks = await SliceRow.findAll({ order: [["cellsAt", "ASC NULLS FIRST"]] });
     for (const { name, definition } of await PipelineRow.findAll({ order: ["name"] })) {
       if (skipped.has(name)) continue;
       for (const [load, { proof }] of Object.entries(definition.loads)) {
         const mine = marks.filter((mark) => mark.pipeline === name && mark.load === load);
-        const due = mine.filter((mark) => cellsDue(proof?.cells, { cellsAt: mark.cellsAt?.getTime() ?? null, provedAt: mark.provedAt.getTime() }, definition.schedule?.zone ?? "UTC", now));
+        const due = mine.filter((mark) =>
+          cellsDue(
+            proof?.cells,
+            { cellsAt: mark.cellsAt?.getTime() ?? null, provedAt: mark.provedAt.getTime() },
+            definition.schedule?.zone ?? "UTC",
+            now,
+          ),
+        );
         if (due.length === 0) continue;
         const taken = firstRows(due);
         const slices = taken.map((mark) => mark.slice || null);
         // All of a table at once also finds rows of slices that it has not known.
         const scope: Scope = taken.length === mine.length ? { kind: "due" } : { kind: "slices", slices };
-        await requestRun(store, queue, { pipeline: name, kind: "prove", loads: [load], scope, wantsRows: true, reason: byItself, requestedBy: null });
+        await requestRun(store, queue, {
+          pipeline: name,
+          kind: "prove",
+          loads: [load],
+          scope,
+          wantsRows: true,
+          reason: byItself,
+          requestedBy: null,
+        });
         return { pipeline: name, load, slices };
       }
     }

@@ -26,7 +26,8 @@ export async function startWorker(store: Store, parallel: number): Promise<{ sto
   });
   const deafen = await store.listen({ job: look, cancel: (run) => running.get(run)?.abort() });
   const beat = setInterval(() => {
-    if (running.size) RunRow.update({ seenAt: new Date() }, { where: { id: [...running.keys()], worker } }).catch(() => undefined);
+    if (running.size)
+      RunRow.update({ seenAt: new Date() }, { where: { id: [...running.keys()], worker } }).catch(() => undefined);
     recoverRuns(store).catch(() => undefined);
   }, heartbeat);
   return {

@@ -33,9 +33,16 @@ export interface AccountMade {
  * token is left in the data folder.
  * @throws SettingError when the account can't be had.
  */
-export async function account(settings: Settings, { login: given, name, role, password }: AccountRequest): Promise<AccountMade> {
+export async function account(
+  settings: Settings,
+  { login: given, name, role, password }: AccountRequest,
+): Promise<AccountMade> {
   const login = given.trim().toLowerCase();
-  const { problems } = check(Joi.object({ ...accountSchema, name: accountSchema.name.optional() }), { login, ...(name === undefined ? {} : { name }), ...(password === null ? {} : { password }) });
+  const { problems } = check(Joi.object({ ...accountSchema, name: accountSchema.name.optional() }), {
+    login,
+    ...(name === undefined ? {} : { name }),
+    ...(password === null ? {} : { password }),
+  });
   if (problems[0]) throw new SettingError(`${problems[0].message}.`);
   const running = otherServer(settings) !== null;
   const database = await openDatabase(settings);
@@ -46,12 +53,27 @@ export async function account(settings: Settings, { login: given, name, role, pa
       const { user, made } = await store.sequelize.transaction(async (transaction) => {
         await store.sequelize.query("LOCK TABLE users IN EXCLUSIVE MODE", { transaction });
         const found = await UserRow.findOne({ where: { login }, transaction });
-        if (found && !found.active) throw new SettingError(`${login} was deactivated; an administrator can let it in again.`);
+        if (found && !found.active)
+          throw new SettingError(`${login} was deactivated; an administrator can let it in again.`);
         if (found) return { user: await found.update(hashed, { transaction }), made: false };
         const first = (await UserRow.count({ transaction })) === 0;
-        if (first && role !== undefined && role !== "administrator") throw new SettingError("The first account is an administrator's.");
+        if (first && role !== undefined && role !== "administrator")
+          throw new SettingError("The first account is an administrator's.");
         await PassRow.destroy({ where: { kind: "setup" }, transaction });
-        return { user: await UserRow.create({ login, name: name ?? login, role: first ? "administrator" : (role ?? "viewer"), password: null, active: true, ...hashed }, { transaction }), made: true };
+        return {
+          user: await UserRow.create(
+            {
+              login,
+              name: name ?? login,
+              role: first ? "administrator" : (role ?? "viewer"),
+              password: null,
+              active: true,
+              ...hashed,
+            },
+            { transaction },
+          ),
+          made: true,
+        };
       });
       await leaveToken(settings);
       const address = join(settings.data, "address");

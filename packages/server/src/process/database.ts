@@ -16,7 +16,9 @@ export async function openDatabase(settings: Settings): Promise<OwnDatabase> {
     try {
       await client.connect();
     } catch (error) {
-      throw new SettingError(`The database of UNDERCOAT_DATABASE_URL can't be used: ${(error as Error).message || (error as NodeJS.ErrnoException).code}.`);
+      throw new SettingError(
+        `The database of UNDERCOAT_DATABASE_URL can't be used: ${(error as Error).message || (error as NodeJS.ErrnoException).code}.`,
+      );
     } finally {
       await client.end().catch(() => undefined);
     }

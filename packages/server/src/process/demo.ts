@@ -16,39 +16,71 @@ type Tell = (text: string) => void;
 
 function passwords(settings: Settings): { reader: string; loader: string } {
   const file = join(settings.data, "demo.json");
-  if (!existsSync(file)) writePrivate(settings.data, "demo.json", JSON.stringify({ reader: randomBytes(18).toString("base64url"), loader: randomBytes(18).toString("base64url") }));
+  if (!existsSync(file))
+    writePrivate(
+      settings.data,
+      "demo.json",
+      JSON.stringify({ reader: randomBytes(18).toString("base64url"), loader: randomBytes(18).toString("base64url") }),
+    );
   return JSON.parse(readFileSync(file, "utf8"));
 }
 
 /** Sets the demo up where that is still to do: rows, account, connections, pipelines, first loads and the planted trouble. */
 export async function furnishDemo(serving: Serving, settings: Settings, tell: Tell): Promise<void> {
   const url = serving.databaseUrl;
-  if (!url || serving.clusterPort === null) throw new Error("The demo needs the private cluster; unset UNDERCOAT_DATABASE_URL.");
+  if (!url || serving.clusterPort === null)
+    throw new Error("The demo needs the private cluster; unset UNDERCOAT_DATABASE_URL.");
   const secrets = passwords(settings);
   if (!(await isSeeded(url("postgres"), url(demoNames.bookings)))) {
     tell("Kestrel Sound Ferries opens its books");
-    await seedDemo({ admin: url("postgres"), bookings: url(demoNames.bookings), warehouse: url(demoNames.warehouse) }, secrets, (makes) => tell(`  ${makes}`));
+    await seedDemo(
+      { admin: url("postgres"), bookings: url(demoNames.bookings), warehouse: url(demoNames.warehouse) },
+      secrets,
+      (makes) => tell(`  ${makes}`),
+    );
   }
-  await UserRow.findOrCreate({ where: { login: "ada" }, defaults: { login: "ada", name: "Ada Vik", role: "administrator", password: null, active: true } });
-  const connection = (database: string, user: string): ConnectionSettings => ({ kind: "postgres", host: "127.0.0.1", port: serving.clusterPort ?? 0, database, user, tls: "off" });
+  await UserRow.findOrCreate({
+    where: { login: "ada" },
+    defaults: { login: "ada", name: "Ada Vik", role: "administrator", password: null, active: true },
+  });
+  const connection = (database: string, user: string): ConnectionSettings => ({
+    kind: "postgres",
+    host: "127.0.0.1",
+    port: serving.clusterPort ?? 0,
+    database,
+    user,
+    tls: "off",
+  });
   const known = await ConnectionRow.count();
   // The private cluster's port may differ from start to start, so the demo's two connections follow it.
-  for (const [name, settingsOf, password] of [["bookings", connection("bookings", demoNames.reader), secrets.reader], ["warehouse", connection("warehouse", demoNames.loader), secrets.loader]] as const)
-    if (known === 0 || (await ConnectionRow.findByPk(name))) await ConnectionRow.upsert({ name, settings: settingsOf, secret: seal(settings.key, password, name) });
+  for (const [name, settingsOf, password] of [
+    ["bookings", connection("bookings", demoNames.reader), secrets.reader],
+    ["warehouse", connection("warehouse", demoNames.loader), secrets.loader],
+  ] as const)
+    if (known === 0 || (await ConnectionRow.findByPk(name)))
+      await ConnectionRow.upsert({ name, settings: settingsOf, secret: seal(settings.key, password, name) });
   if (known === 0) await firstLoads(serving, url(demoNames.bookings), tell);
 }
 
 async function firstLoads({ house: { store, queue } }: Serving, bookings: string, tell: Tell): Promise<void> {
   const { project, problems } = readProject(demoProject);
   if (!project) throw new Error(problems[0]?.message);
-  for (const [name, definition] of Object.entries(project.pipelines ?? {})) await savePipeline(store, name, definition as Pipeline);
+  for (const [name, definition] of Object.entries(project.pipelines ?? {}))
+    await savePipeline(store, name, definition as Pipeline);
   tell("Undercoat loads them for the first time");
   const run = async (pipeline: string, kind: "load" | "prove") => {
-    const { id } = await requestRun(store, queue, { pipeline, kind, scope: { kind: "due" }, reason: "by the demo", requestedBy: null });
+    const { id } = await requestRun(store, queue, {
+      pipeline,
+      kind,
+      scope: { kind: "due" },
+      reason: "by the demo",
+      requestedBy: null,
+    });
     for (;;) {
       const row = await RunRow.findByPk(id, { rejectOnEmpty: true });
       if (row.status === "finished") return;
-      if (row.status === "failed" || row.status === "cancelled") throw new Error(row.failure?.message ?? `Run ${id} was ${row.status}`);
+      if (row.status === "failed" || row.status === "cancelled")
+        throw new Error(row.failure?.message ?? `Run ${id} was ${row.status}`);
       await new Promise((resolve) => setTimeout(resolve, 100));
     }
   };

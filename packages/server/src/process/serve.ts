@@ -36,7 +36,12 @@ function keepWorker(store: Store, settings: Settings, url: string): { stop: () =
     const started = spawn(process.execPath, ["--import", "tsx", entry, "worker"], {
       detached: true,
       stdio: ["ignore", "pipe", "pipe", "ipc"],
-      env: { ...process.env, UNDERCOAT_DATA: settings.data, UNDERCOAT_DATABASE_URL: url, UNDERCOAT_SECRET_KEY: settings.key.toString("base64") },
+      env: {
+        ...process.env,
+        UNDERCOAT_DATA: settings.data,
+        UNDERCOAT_DATABASE_URL: url,
+        UNDERCOAT_SECRET_KEY: settings.key.toString("base64"),
+      },
     });
     child = started;
     started.stdout?.pipe(log, { end: false });
@@ -68,8 +73,16 @@ function bind(app: ReturnType<typeof makeApp>, settings: Settings): Promise<Serv
     const server = listen({ fetch: app.fetch, port: settings.port, hostname: settings.host });
     server.once("listening", () => done(server));
     server.once("error", (error: NodeJS.ErrnoException) => {
-      if (error.code === "EADDRINUSE") fail(new SettingError(`Port ${settings.port} is taken. Set UNDERCOAT_PORT to another one, or to 0 for any that is free.`));
-      else if (error.code === "EACCES") fail(new SettingError(`Port ${settings.port} may not be used by this user. Set UNDERCOAT_PORT to one above 1023.`));
+      if (error.code === "EADDRINUSE")
+        fail(
+          new SettingError(
+            `Port ${settings.port} is taken. Set UNDERCOAT_PORT to another one, or to 0 for any that is free.`,
+          ),
+        );
+      else if (error.code === "EACCES")
+        fail(
+          new SettingError(`Port ${settings.port} may not be used by this user. Set UNDERCOAT_PORT to one above 1023.`),
+        );
       else fail(new SettingError(`The server can't listen on ${settings.host}:${settings.port}: ${error.message}.`));
     });
   });
@@ -90,9 +103,15 @@ export function otherServer(settings: Settings): number | null {
 }
 
 /** Brings everything up: database, migrations, server, scheduler, worker. `passHour` is given by the demo. */
-export async function serve(settings: Settings, passHour: ((url: (database: string) => string) => Promise<void>) | null): Promise<Serving> {
+export async function serve(
+  settings: Settings,
+  passHour: ((url: (database: string) => string) => Promise<void>) | null,
+): Promise<Serving> {
   const other = otherServer(settings);
-  if (other !== null) throw new SettingError(`Undercoat runs already on ${settings.data} (process ${other}). Stop it with ./undercoat stop.`);
+  if (other !== null)
+    throw new SettingError(
+      `Undercoat runs already on ${settings.data} (process ${other}). Stop it with ./undercoat stop.`,
+    );
   const database = await openDatabase(settings);
   const undo: (() => Promise<unknown> | unknown)[] = [];
   const stop = async () => {
@@ -108,12 +127,17 @@ export async function serve(settings: Settings, passHour: ((url: (database: stri
     const cluster = database.cluster;
     const house: House = { store, queue, settings, passHour: passHour && cluster ? () => passHour(cluster.url) : null };
     if (existsSync(join(settings.data, "server.log"))) chmodSync(join(settings.data, "server.log"), 0o600);
-    const log = pino(pino.destination({ dest: join(settings.data, "server.log"), mkdir: true, sync: false, mode: 0o600 }));
+    const log = pino(
+      pino.destination({ dest: join(settings.data, "server.log"), mkdir: true, sync: false, mode: 0o600 }),
+    );
     const server = await bind(makeApp(house, log), settings);
-    undo.push(() => new Promise((done) => {
-      server.close(done);
-      (server as { closeAllConnections?: () => void }).closeAllConnections?.();
-    }));
+    undo.push(
+      () =>
+        new Promise((done) => {
+          server.close(done);
+          (server as { closeAllConnections?: () => void }).closeAllConnections?.();
+        }),
+    );
     const deafen = await store.listen({ event: broadcast });
     undo.push(deafen);
     await recoverRuns(store);
@@ -132,4 +156,3 @@ export async function serve(settings: Settings, passHour: ((url: (database: stri
     throw error;
   }
 }
-

@@ -1,9 +1,10 @@
 import type { ConnectionView } from "@undercoat/core/api/api";
-import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import { sameAddress } from "@undercoat/core/pipeline/address";
+import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import { connectionSchema, slug } from "@undercoat/core/pipeline/schema";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Source } from "@undercoat/engine/source/source";
+import type { Context } from "hono";
 import { streamSSE } from "hono/streaming";
 import Joi from "joi";
 import { UniqueConstraintError } from "sequelize";
@@ -11,7 +12,6 @@ import { body, type Env, requires, routes, signedIn } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { seal, unseal } from "../secret.ts";
 import { ConnectionRow, PipelineRow } from "../store/models.ts";
-import type { Context } from "hono";
 
 type Given = ConnectionSettings & { password?: string; name?: string };
 
@@ -22,13 +22,19 @@ export async function usersOf(name: string): Promise<ConnectionView["usedBy"]> {
   const pipelines = await PipelineRow.findAll({ order: ["title"] });
   return pipelines.flatMap((row) => {
     const uses: ConnectionView["usedBy"] = [];
-    if (Object.values(row.definition.loads).some((load) => load.from.connection === name)) uses.push({ pipeline: row.name, title: row.title, as: "source" });
+    if (Object.values(row.definition.loads).some((load) => load.from.connection === name))
+      uses.push({ pipeline: row.name, title: row.title, as: "source" });
     if (row.definition.warehouse === name) uses.push({ pipeline: row.name, title: row.title, as: "warehouse" });
     return uses;
   });
 }
 
-const view = async (row: ConnectionRow): Promise<ConnectionView> => ({ name: row.name, ...row.settings, hasPassword: row.secret !== null, usedBy: await usersOf(row.name) });
+const view = async (row: ConnectionRow): Promise<ConnectionView> => ({
+  name: row.name,
+  ...row.settings,
+  hasPassword: row.secret !== null,
+  usedBy: await usersOf(row.name),
+});
 
 async function found(name: string): Promise<ConnectionRow> {
   const row = await ConnectionRow.findByPk(name);
@@ -36,20 +42,30 @@ async function found(name: string): Promise<ConnectionRow> {
   return row;
 }
 
-function parts({ password, name: _, ...settings }: Given): { settings: ConnectionSettings; password: string | undefined } {
+function parts({ password, name: _, ...settings }: Given): {
+  settings: ConnectionSettings;
+  password: string | undefined;
+} {
   return { settings, password };
 }
 
 async function create(name: string, settings: ConnectionSettings, secret: string | null): Promise<ConnectionRow> {
   return ConnectionRow.create({ name, settings, secret }).catch((error: unknown) => {
-    throw error instanceof UniqueConstraintError ? new HttpProblem(409, `A connection ${name} exists already`, { problems: [{ path: ["name"], message: "This name is taken" }] }) : error;
+    throw error instanceof UniqueConstraintError
+      ? new HttpProblem(409, `A connection ${name} exists already`, {
+          problems: [{ path: ["name"], message: "This name is taken" }],
+        })
+      : error;
   });
 }
 
 /** Which functions queries may call beside PostgreSQL's own is an administrator's to say. An editor who leaves the list out keeps it. */
 function listFunctions(c: Context<Env>, settings: ConnectionSettings, before: ConnectionSettings | undefined): void {
   if (settings.functions === undefined && before?.functions) settings.functions = before.functions;
-  if (JSON.stringify(settings.functions ?? []) !== JSON.stringify(before?.functions ?? []) && signedIn(c).role !== "administrator")
+  if (
+    JSON.stringify(settings.functions ?? []) !== JSON.stringify(before?.functions ?? []) &&
+    signedIn(c).role !== "administrator"
+  )
     throw new HttpProblem(403, "Only an administrator lists the functions that queries may call");
 }
 
@@ -70,10 +86,17 @@ export const connections = routes()
   .get("/:name", async (c) => c.json(await view(await found(c.req.param("name")))))
   .post("/", requires("editor"), async (c) => {
     const { store, settings: house } = c.get("house");
-    const asked = await body<Given & { name: string }>(c, given.fork("name", (field) => field.required()));
+    const asked = await body<Given & { name: string }>(
+      c,
+      given.fork("name", (field) => field.required()),
+    );
     const { settings, password } = parts(asked);
     listFunctions(c, settings, undefined);
-    const row = await create(asked.name, settings, password === undefined ? null : seal(house.key, password, asked.name));
+    const row = await create(
+      asked.name,
+      settings,
+      password === undefined ? null : seal(house.key, password, asked.name),
+    );
     await store.tell({ kind: "changed", what: "connections" });
     return c.json(await view(row), 201);
   })
@@ -83,7 +106,9 @@ export const connections = routes()
     const { settings, password } = parts(await body<Given>(c, given));
     // Another place must not receive the stored password by mere editing.
     if (!sameAddress(settings, row.settings) && password === undefined && row.secret !== null)
-      throw new HttpProblem(422, "Type the password again: where it goes has changed", { problems: [{ path: ["password"], message: "Type it again: the address, database, user or TLS has changed" }] });
+      throw new HttpProblem(422, "Type the password again: where it goes has changed", {
+        problems: [{ path: ["password"], message: "Type it again: the address, database, user or TLS has changed" }],
+      });
     listFunctions(c, settings, row.settings);
     await row.update({ settings, ...(password === undefined ? {} : { secret: seal(house.key, password, row.name) }) });
     await store.tell({ kind: "changed", what: "connections" });
@@ -101,7 +126,10 @@ export const connections = routes()
   .delete("/:name", requires("editor"), async (c) => {
     const row = await found(c.req.param("name"));
     const used = await usersOf(row.name);
-    if (used.length) throw new HttpProblem(409, `${row.name} is in use by ${[...new Set(used.map((use) => use.title))].join(", ")}`, { hint: "Change or delete those pipelines first." });
+    if (used.length)
+      throw new HttpProblem(409, `${row.name} is in use by ${[...new Set(used.map((use) => use.title))].join(", ")}`, {
+        hint: "Change or delete those pipelines first.",
+      });
     await row.destroy();
     await c.get("house").store.tell({ kind: "changed", what: "connections" });
     return c.body(null, 204);
@@ -112,7 +140,10 @@ export const connections = routes()
     const { warehouse, ...rest } = asked;
     const { settings, password } = parts(rest);
     const stored = asked.name ? await ConnectionRow.findByPk(asked.name) : null;
-    const known = password === undefined && stored?.secret && sameAddress(stored.settings, settings) ? unseal(c.get("house").settings.key, stored.secret, stored.name) : "";
+    const known =
+      password === undefined && stored?.secret && sameAddress(stored.settings, settings)
+        ? unseal(c.get("house").settings.key, stored.secret, stored.name)
+        : "";
     const source = sourceFor({ name: asked.name ?? "The server", settings, password: password ?? known });
     return streamSSE(c, async (stream) => {
       let telling: Promise<void> = Promise.resolve();
@@ -125,5 +156,7 @@ export const connections = routes()
   })
   .get("/:name/datasets", async (c) => c.json(await (await sourceOf(c)).datasets()))
   .get("/:name/dataset", async (c) => c.json(await (await sourceOf(c)).dataset(tableOf(c))))
-  .get("/:name/rows", async (c) => c.json(await (await sourceOf(c)).firstRows(tableOf(c), Math.min(Number(c.req.query("limit")) || 100, 200))))
+  .get("/:name/rows", async (c) =>
+    c.json(await (await sourceOf(c)).firstRows(tableOf(c), Math.min(Number(c.req.query("limit")) || 100, 200))),
+  )
   .get("/:name/time", async (c) => c.json(await (await sourceOf(c)).timeColumns(tableOf(c))));

@@ -1,16 +1,16 @@
 import { ExpressionError } from "@undercoat/core/expression/parse";
+import { findRing } from "@undercoat/core/pipeline/order";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
 import { PlanError } from "@undercoat/core/plan/plan";
+import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
+import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { failureOf, LoadFailure } from "@undercoat/engine/failure";
 import { planFor } from "@undercoat/engine/load/planning";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Snapshot } from "@undercoat/engine/source/source";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { WarehouseSnapshot } from "@undercoat/engine/warehouse/warehouse";
-import type { Credentials } from "@undercoat/engine/connection/credentials";
-import { findRing } from "@undercoat/core/pipeline/order";
-import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import { loadOrder } from "../jobs/order.ts";
 
 /** Where a definition's connections are looked up: the store, or a project file laid over it. */
@@ -25,29 +25,57 @@ export interface ConnectionBook {
  * Everything that is wrong with a definition: its form, the connections it names, two loads with one target, and for
  * each load whether its source has what it asks for. A source that can't be reached can't be asked; its loads are checked when they run.
  */
-export async function definitionProblems(book: ConnectionBook, name: string, definition: Pipeline, only?: string[]): Promise<Problem[]> {
+export async function definitionProblems(
+  book: ConnectionBook,
+  name: string,
+  definition: Pipeline,
+  only?: string[],
+): Promise<Problem[]> {
   const { problems } = check<Pipeline>(pipelineSchema, definition);
   if (problems.length) return problems;
   const known = new Set(await book.connectionNames());
   const found: Problem[] = [];
-  if (!known.has(definition.warehouse)) found.push({ path: ["warehouse"], message: `There is no connection ${definition.warehouse}` });
+  if (!known.has(definition.warehouse))
+    found.push({ path: ["warehouse"], message: `There is no connection ${definition.warehouse}` });
   const targets = new Map<string, string>();
   const written = await book.targets();
-  const others = new Map(written.filter((entry) => entry.pipeline !== name && entry.warehouse === definition.warehouse).map((entry) => [plainName(entry.table), entry.pipeline]));
+  const others = new Map(
+    written
+      .filter((entry) => entry.pipeline !== name && entry.warehouse === definition.warehouse)
+      .map((entry) => [plainName(entry.table), entry.pipeline]),
+  );
   for (const [load, { from, into }] of Object.entries(definition.loads)) {
-    if (!known.has(from.connection)) found.push({ path: ["loads", load, "from", "connection"], message: `There is no connection ${from.connection}` });
+    if (!known.has(from.connection))
+      found.push({ path: ["loads", load, "from", "connection"], message: `There is no connection ${from.connection}` });
     const table = plainName(into.table);
     const other = targets.get(table);
-    if (other) found.push({ path: ["loads", load, "into", "table"], message: `${into.table} is written by ${other} too; one table has one load` });
+    if (other)
+      found.push({
+        path: ["loads", load, "into", "table"],
+        message: `${into.table} is written by ${other} too; one table has one load`,
+      });
     const elsewhere = others.get(table);
-    if (elsewhere) found.push({ path: ["loads", load, "into", "table"], message: `${into.table} is written by the pipeline ${elsewhere} too; one table has one load` });
+    if (elsewhere)
+      found.push({
+        path: ["loads", load, "into", "table"],
+        message: `${into.table} is written by the pipeline ${elsewhere} too; one table has one load`,
+      });
     targets.set(table, load);
   }
   if (found.length) return found;
   const waits = await loadOrder(definition, (connection) => book.credentials(connection));
   const ring = findRing(waits);
-  if (ring) return [{ path: ["loads", ring[0] ?? "", "from"], message: `${ring.join(", ")} read what each other write, so none of them could be the first` }];
-  const toCome = new Set([...written.map((entry) => entry.table), ...Object.values(definition.loads).map(({ into }) => into.table)]);
+  if (ring)
+    return [
+      {
+        path: ["loads", ring[0] ?? "", "from"],
+        message: `${ring.join(", ")} read what each other write, so none of them could be the first`,
+      },
+    ];
+  const toCome = new Set([
+    ...written.map((entry) => entry.table),
+    ...Object.values(definition.loads).map(({ into }) => into.table),
+  ]);
   const desk = new Desk(book);
   try {
     for (const [load, { from }] of Object.entries(definition.loads)) {
@@ -71,8 +99,17 @@ class Desk {
 
   constructor(private readonly book: ConnectionBook) {}
 
-  private opened<T>(kept: Map<string, Promise<T | null>>, name: string, open: (credentials: Credentials) => Promise<T>): Promise<T | null> {
-    const found = kept.get(name) ?? this.book.credentials(name).then(open).catch(() => null);
+  private opened<T>(
+    kept: Map<string, Promise<T | null>>,
+    name: string,
+    open: (credentials: Credentials) => Promise<T>,
+  ): Promise<T | null> {
+    const found =
+      kept.get(name) ??
+      this.book
+        .credentials(name)
+        .then(open)
+        .catch(() => null);
     kept.set(name, found);
     return found;
   }
@@ -100,7 +137,14 @@ function absentTable(error: unknown): string | null {
   return told.code === "42P01" ? (/relation "(.+)" does not exist/.exec(told.message ?? "")?.[1] ?? null) : null;
 }
 
-async function loadProblem(desk: Desk, name: string, definition: Pipeline, load: string, connection: string, toCome: ReadonlySet<string>): Promise<Problem | null> {
+async function loadProblem(
+  desk: Desk,
+  name: string,
+  definition: Pipeline,
+  load: string,
+  connection: string,
+  toCome: ReadonlySet<string>,
+): Promise<Problem | null> {
   const from = definition.loads[load]?.from;
   if (!from) return null;
   const [source, warehouse] = await Promise.all([desk.source(connection), desk.warehouse(definition.warehouse)]);
@@ -112,11 +156,20 @@ async function loadProblem(desk: Desk, name: string, definition: Pipeline, load:
   } catch (error) {
     await desk.close();
     // What another load is yet to make can't be looked at before it has.
-    const absent = absentTable(error) ?? (error instanceof LoadFailure && from.table && /has no table/.test(error.failure.message) ? from.table : null);
+    const absent =
+      absentTable(error) ??
+      (error instanceof LoadFailure && from.table && /has no table/.test(error.failure.message) ? from.table : null);
     if (absent !== null && toCome.has(absent)) return null;
     if (error instanceof PlanError) return { path: error.path, message: error.message };
-    if (error instanceof ExpressionError) return { path: ["from", from.query && !/condition/i.test(error.message) ? "query" : "where"], message: `${error.message}${error.position === null ? "" : ` (at character ${error.position + 1})`}` };
+    if (error instanceof ExpressionError)
+      return {
+        path: ["from", from.query && !/condition/i.test(error.message) ? "query" : "where"],
+        message: `${error.message}${error.position === null ? "" : ` (at character ${error.position + 1})`}`,
+      };
     if (error instanceof LoadFailure) return { path: ["from"], message: error.failure.message };
-    return { path: ["from", from.where ? "where" : from.query ? "query" : "table"], message: failureOf(error, { name: connection }).message };
+    return {
+      path: ["from", from.where ? "where" : from.query ? "query" : "table"],
+      message: failureOf(error, { name: connection }).message,
+    };
   }
 }

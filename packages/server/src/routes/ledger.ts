@@ -15,41 +15,79 @@ const daysShown = 14;
 function lastDays(zone: string, now = Date.now()): string[] {
   const day = new Intl.DateTimeFormat("en-CA", { timeZone: zone, year: "numeric", month: "2-digit", day: "2-digit" });
   const today = new Date(`${day.format(now)}T12:00:00Z`).getTime();
-  return Array.from({ length: daysShown }, (_, at) => new Date(today - (daysShown - 1 - at) * 86_400_000).toISOString().slice(0, 10));
+  return Array.from({ length: daysShown }, (_, at) =>
+    new Date(today - (daysShown - 1 - at) * 86_400_000).toISOString().slice(0, 10),
+  );
 }
 
 /** The first difference among a proof's figures, signed, warehouse less source. */
 function firstDifference(figures: FigurePair[]): string | null {
-  const differences = figures.map((pair) => subtract(pair.warehouse ?? "0", pair.source ?? "0")).filter((value) => value !== null);
-  const sums = figures.flatMap((pair) => (pair.figure.startsWith("sum(") ? [subtract(pair.warehouse ?? "0", pair.source ?? "0")] : []));
+  const differences = figures
+    .map((pair) => subtract(pair.warehouse ?? "0", pair.source ?? "0"))
+    .filter((value) => value !== null);
+  const sums = figures.flatMap((pair) =>
+    pair.figure.startsWith("sum(") ? [subtract(pair.warehouse ?? "0", pair.source ?? "0")] : [],
+  );
   return [...sums, ...differences].find((value) => value && !/^0(\.0+)?$/.test(value)) ?? differences[0] ?? null;
 }
 
 function mark(row: SliceRow): LedgerSlice {
   const rows = row.figures.find((pair) => pair.figure === "rows");
   const empty = rows?.warehouse === "0" && rows.source !== "0";
-  return { slice: row.slice, state: empty ? "empty" : row.verdict === "proved" ? (row.depth === "cells" ? "proved" : "figures") : row.verdict === "disagrees" ? "disagrees" : "loaded", cellsAt: row.cellsAt?.toISOString() ?? null, figures: row.figures, proof: row.proofId };
+  return {
+    slice: row.slice,
+    state: empty
+      ? "empty"
+      : row.verdict === "proved"
+        ? row.depth === "cells"
+          ? "proved"
+          : "figures"
+        : row.verdict === "disagrees"
+          ? "disagrees"
+          : "loaded",
+    cellsAt: row.cellsAt?.toISOString() ?? null,
+    figures: row.figures,
+    proof: row.proofId,
+  };
 }
 
 /** The latest proof of each load, or the latest that compared its whole table, without slices. */
 async function latestProofs(store: Store, whole: boolean): Promise<ProofRow[]> {
-  const latest = await store.query<{ id: number }>("SELECT max(id) AS id FROM proofs WHERE whole OR NOT :whole GROUP BY pipeline, load", { whole });
-  return ProofRow.findAll({ where: { id: latest.map((row) => row.id) }, attributes: ["id", "pipeline", "load", "at", "verdict", "depth", "figures", "whole"] });
+  const latest = await store.query<{ id: number }>(
+    "SELECT max(id) AS id FROM proofs WHERE whole OR NOT :whole GROUP BY pipeline, load",
+    { whole },
+  );
+  return ProofRow.findAll({
+    where: { id: latest.map((row) => row.id) },
+    attributes: ["id", "pipeline", "load", "at", "verdict", "depth", "figures", "whole"],
+  });
 }
 
 /** When each load last finished writing. */
 function lastLoads(store: Store): Promise<{ pipeline: string; load: string; at: Date }[]> {
-  return store.query("SELECT r.pipeline, l.load, max(l.finished_at) AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'finished' AND r.kind NOT IN ('prove', 'rehearse') GROUP BY 1, 2");
+  return store.query(
+    "SELECT r.pipeline, l.load, max(l.finished_at) AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'finished' AND r.kind NOT IN ('prove', 'rehearse') GROUP BY 1, 2",
+  );
 }
 
 async function ledger(store: Store, zone: string): Promise<Ledger> {
   const days = lastDays(zone);
   const pipelines = await PipelineRow.findAll({ order: ["title"] });
-  const marks = await SliceRow.findAll({ where: { [Op.or]: [{ slice: { [Op.gte]: days[0], [Op.lte]: days.at(-1) } }, { slice: "" }, { verdict: "disagrees" }] } });
+  const marks = await SliceRow.findAll({
+    where: {
+      [Op.or]: [{ slice: { [Op.gte]: days[0], [Op.lte]: days.at(-1) } }, { slice: "" }, { verdict: "disagrees" }],
+    },
+  });
   const [proofs, wholes] = [await latestProofs(store, false), await latestProofs(store, true)];
   const loaded = await lastLoads(store);
-  const running = await store.query<{ pipeline: string; load: string }>("SELECT r.pipeline, l.load FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'running' AND r.status = 'running' AND r.kind NOT IN ('prove', 'rehearse')");
-  const table = (pipeline: string, load: string, definition: PipelineRow["definition"]["loads"][string]): LedgerTable => {
+  const running = await store.query<{ pipeline: string; load: string }>(
+    "SELECT r.pipeline, l.load FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'running' AND r.status = 'running' AND r.kind NOT IN ('prove', 'rehearse')",
+  );
+  const table = (
+    pipeline: string,
+    load: string,
+    definition: PipelineRow["definition"]["loads"][string],
+  ): LedgerTable => {
     const mine = marks.filter((row) => row.pipeline === pipeline && row.load === load);
     const proof = proofs.find((row) => row.pipeline === pipeline && row.load === load);
     const whole = wholes.find((row) => row.pipeline === pipeline && row.load === load);
@@ -59,7 +97,18 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
     const disagrees = proof?.verdict === "disagrees" || mine.some((row) => row.verdict === "disagrees");
     // A day without rows on either side is proved as well, where the whole table was compared.
     const bare = by?.slice === "day" && whole ? days.filter((day) => !mine.some((row) => row.slice === day)) : [];
-    const shown = [...mine.map(mark), ...bare.map((day): LedgerSlice => ({ slice: day, state: whole?.depth === "cells" ? "proved" : "figures", cellsAt: whole?.depth === "cells" ? whole.at.toISOString() : null, figures: [{ figure: "rows", source: "0", warehouse: "0" }], proof: whole?.id ?? null }))];
+    const shown = [
+      ...mine.map(mark),
+      ...bare.map(
+        (day): LedgerSlice => ({
+          slice: day,
+          state: whole?.depth === "cells" ? "proved" : "figures",
+          cellsAt: whole?.depth === "cells" ? whole.at.toISOString() : null,
+          figures: [{ figure: "rows", source: "0", warehouse: "0" }],
+          proof: whole?.id ?? null,
+        }),
+      ),
+    ];
     return {
       pipeline,
       load,
@@ -73,7 +122,9 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       loading: running.some((row) => row.pipeline === pipeline && row.load === load),
       verdict: disagrees ? "disagrees" : (proof?.verdict ?? null),
       slices: shown.filter((slice) => days.includes(slice.slice) || slice.slice === ""),
-      earlierDisagreements: shown.filter((slice) => slice.state === "disagrees" && slice.slice !== "" && !days.includes(slice.slice)),
+      earlierDisagreements: shown.filter(
+        (slice) => slice.state === "disagrees" && slice.slice !== "" && !days.includes(slice.slice),
+      ),
     };
   };
   return {
@@ -96,7 +147,16 @@ async function dock(): Promise<Dock> {
       .filter((run) => run.status === "running")
       .map((run) => {
         const load = loads.find((row) => row.runId === run.id);
-        return { run: run.id, pipeline: run.pipeline, title: run.title, kind: run.kind, load: load?.load ?? null, rows: "0", rate: 0, waitingFor: load?.waitingFor ?? null };
+        return {
+          run: run.id,
+          pipeline: run.pipeline,
+          title: run.title,
+          kind: run.kind,
+          load: load?.load ?? null,
+          rows: "0",
+          rate: 0,
+          waitingFor: load?.waitingFor ?? null,
+        };
       }),
     queued: runs.filter((run) => run.status === "queued").length,
     next: next?.nextAt ? { pipeline: next.name, title: next.title, at: next.nextAt.toISOString() } : null,
@@ -126,13 +186,32 @@ export const warehouse = routes()
       for (const dataset of await sourceFor(await store.credentials(name)).datasets()) {
         const loader = pipelines
           .filter((row) => row.definition.warehouse === name)
-          .flatMap((row) => Object.entries(row.definition.loads).map(([load, definition]) => ({ pipeline: row.name, load, table: parseTableName(definition.into.table) })))
+          .flatMap((row) =>
+            Object.entries(row.definition.loads).map(([load, definition]) => ({
+              pipeline: row.name,
+              load,
+              table: parseTableName(definition.into.table),
+            })),
+          )
           .find((entry) => entry.table.schema === dataset.schema && entry.table.table === dataset.name);
         const at = loaded.find((row) => row.pipeline === loader?.pipeline && row.load === loader?.load)?.at;
         const { schema, name: table, kind, bytes } = dataset;
         // What the last whole proof counted is exact; the server's own figure is an estimate, and absent for a new table.
-        const rows = counted.find((row) => row.pipeline === loader?.pipeline && row.load === loader?.load)?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? dataset.rows;
-        tables.push({ connection: name, schema, name: table, kind, rows, bytes, pipeline: loader?.pipeline ?? null, load: loader?.load ?? null, loadedAt: at?.toISOString() ?? null });
+        const rows =
+          counted
+            .find((row) => row.pipeline === loader?.pipeline && row.load === loader?.load)
+            ?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? dataset.rows;
+        tables.push({
+          connection: name,
+          schema,
+          name: table,
+          kind,
+          rows,
+          bytes,
+          pipeline: loader?.pipeline ?? null,
+          load: loader?.load ?? null,
+          loadedAt: at?.toISOString() ?? null,
+        });
       }
     }
     return c.json(tables);
@@ -147,13 +226,39 @@ export const search = routes()
     const has = (...texts: string[]) => texts.some((text) => text.toLowerCase().includes(wanted));
     const found: Finding[] = [];
     for (const row of await PipelineRow.findAll({ order: ["title"] })) {
-      if (has(row.name, row.title)) found.push({ kind: "pipeline", title: row.title, detail: scheduleWords(row.definition.schedule), to: `/pipelines/${row.name}` });
+      if (has(row.name, row.title))
+        found.push({
+          kind: "pipeline",
+          title: row.title,
+          detail: scheduleWords(row.definition.schedule),
+          to: `/pipelines/${row.name}`,
+        });
       for (const [load, { into }] of Object.entries(row.definition.loads))
-        if (has(into.table, load)) found.push({ kind: "table", title: formatTableName(parseTableName(into.table)), detail: `loaded by ${row.title}`, to: `/pipelines/${row.name}/${load}` });
+        if (has(into.table, load))
+          found.push({
+            kind: "table",
+            title: formatTableName(parseTableName(into.table)),
+            detail: `loaded by ${row.title}`,
+            to: `/pipelines/${row.name}/${load}`,
+          });
     }
-    for (const row of await ConnectionRow.findAll({ order: ["name"] })) if (has(row.name, row.settings.host, row.settings.database)) found.push({ kind: "connection", title: row.name, detail: `${row.settings.database} at ${row.settings.host}`, to: `/connections/${row.name}` });
+    for (const row of await ConnectionRow.findAll({ order: ["name"] }))
+      if (has(row.name, row.settings.host, row.settings.database))
+        found.push({
+          kind: "connection",
+          title: row.name,
+          detail: `${row.settings.database} at ${row.settings.host}`,
+          to: `/connections/${row.name}`,
+        });
     const number = /^(?:run )?(\d{1,9})$/.exec(wanted)?.[1];
-    const runs = number ? await RunRow.findAll({ where: { id: Number(number) } }) : await RunRow.findAll({ where: { title: { [Op.iLike]: `%${wanted.replace(/[%_\\]/g, "\\$&")}%` } }, order: [["id", "DESC"]], limit: 5 });
-    for (const run of runs) found.push({ kind: "run", title: `Run ${run.id}`, detail: `${run.title}, ${run.status}`, to: `/runs/${run.id}` });
+    const runs = number
+      ? await RunRow.findAll({ where: { id: Number(number) } })
+      : await RunRow.findAll({
+          where: { title: { [Op.iLike]: `%${wanted.replace(/[%_\\]/g, "\\$&")}%` } },
+          order: [["id", "DESC"]],
+          limit: 5,
+        });
+    for (const run of runs)
+      found.push({ kind: "run", title: `Run ${run.id}`, detail: `${run.title}, ${run.status}`, to: `/runs/${run.id}` });
     return c.json(found.slice(0, 30));
   });

@@ -2,14 +2,14 @@ import type { PipelineSummary, PipelineView, SuggestedLoad } from "@undercoat/co
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { loadSchema, scheduleSchema, slug } from "@undercoat/core/pipeline/schema";
 import { slugOf, suggestLoad } from "@undercoat/core/pipeline/suggest";
-import type { RunKind, Scope } from "@undercoat/core/run/run";
 import { PlanError } from "@undercoat/core/plan/error";
+import type { RunKind, Scope } from "@undercoat/core/run/run";
 import { nextTimes } from "@undercoat/core/schedule/schedule";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import { sourceFor } from "@undercoat/engine/source/registry";
+import type { Context } from "hono";
 import Joi from "joi";
 import { Op, type Transaction, UniqueConstraintError } from "sequelize";
-import type { Context } from "hono";
 import { body, type Env, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
 import { HttpProblem, notFound, problemAt } from "../problem.ts";
@@ -55,34 +55,62 @@ interface Saving {
 }
 
 /** Writes a definition and reckons its next time; loads it no longer has lose their marks. @throws HttpProblem 409 where another came first */
-export async function savePipeline(store: Store, name: string, definition: Pipeline, { transaction, before }: Saving = {}): Promise<PipelineRow> {
+export async function savePipeline(
+  store: Store,
+  name: string,
+  definition: Pipeline,
+  { transaction, before }: Saving = {},
+): Promise<PipelineRow> {
   const next = definition.schedule ? nextTimes(definition.schedule, Date.now())[0] : undefined;
   // Two saves in one millisecond are still two versions.
   const updatedAt = new Date(Math.max(Date.now(), (before?.getTime() ?? 0) + 1));
-  const values = { name, title: definition.title, definition, nextAt: next === undefined ? null : new Date(next), updatedAt };
+  const values = {
+    name,
+    title: definition.title,
+    definition,
+    nextAt: next === undefined ? null : new Date(next),
+    updatedAt,
+  };
   if (before) {
     const [saved] = await PipelineRow.update(values, { where: { name, updatedAt: before }, transaction });
-    if (saved === 0) throw new HttpProblem(409, "Somebody else has changed this pipeline meanwhile", { hint: "Open it again; your change has not been saved." });
+    if (saved === 0)
+      throw new HttpProblem(409, "Somebody else has changed this pipeline meanwhile", {
+        hint: "Open it again; your change has not been saved.",
+      });
   } else if (before === null) {
     await PipelineRow.create(values, { transaction }).catch((error: unknown) => {
-      throw error instanceof UniqueConstraintError ? new HttpProblem(409, `A pipeline ${name} exists already`, { problems: [{ path: ["name"], message: "This name is taken" }] }) : error;
+      throw error instanceof UniqueConstraintError
+        ? new HttpProblem(409, `A pipeline ${name} exists already`, {
+            problems: [{ path: ["name"], message: "This name is taken" }],
+          })
+        : error;
     });
   } else await PipelineRow.upsert(values, { transaction });
   const row = await PipelineRow.findByPk(name, { transaction, rejectOnEmpty: true });
-  await SliceRow.destroy({ where: { pipeline: name, load: { [Op.notIn]: Object.keys(definition.loads) } }, transaction });
+  await SliceRow.destroy({
+    where: { pipeline: name, load: { [Op.notIn]: Object.keys(definition.loads) } },
+    transaction,
+  });
   await store.tell({ kind: "changed", what: "pipelines" });
   return row;
 }
 
 async function refuseProblems(store: Store, name: string, definition: Pipeline, only?: string[]): Promise<void> {
   const problems = await definitionProblems(store, name, definition, only);
-  if (problems.length) throw new HttpProblem(422, problems.length === 1 ? (problems[0]?.message ?? "") : `${problems.length} things are wrong`, { problems });
+  if (problems.length)
+    throw new HttpProblem(
+      422,
+      problems.length === 1 ? (problems[0]?.message ?? "") : `${problems.length} things are wrong`,
+      { problems },
+    );
 }
 
 /** Loads whose definition differs between two versions; the others need no second look at their source. */
 function changedLoads(before: Pipeline | null, after: Pipeline): string[] {
   if (!before || before.warehouse !== after.warehouse) return Object.keys(after.loads);
-  return Object.keys(after.loads).filter((name) => JSON.stringify(before.loads[name]) !== JSON.stringify(after.loads[name]));
+  return Object.keys(after.loads).filter(
+    (name) => JSON.stringify(before.loads[name]) !== JSON.stringify(after.loads[name]),
+  );
 }
 
 /** True where a definition asks of one load what the saved one does. */
@@ -94,7 +122,10 @@ function sameLook(saved: Pipeline, asked: Pipeline, load: string): boolean {
 async function refuseUnsaved(c: Context<Env>, name: string | null, same: (saved: Pipeline) => boolean): Promise<void> {
   if (signedIn(c).role !== "viewer") return;
   const saved = await PipelineRow.findAll({ where: name === null ? {} : { name } });
-  if (!saved.some((row) => same(row.definition))) throw new HttpProblem(403, "What has not been saved is an editor's to look at", { hint: "Ask for the role editor." });
+  if (!saved.some((row) => same(row.definition)))
+    throw new HttpProblem(403, "What has not been saved is an editor's to look at", {
+      hint: "Ask for the role editor.",
+    });
 }
 
 /** A look at rows ends after so long. */
@@ -113,10 +144,29 @@ function looking(user: number, page: AbortSignal): { signal: AbortSignal; done()
 const scope = Joi.alternatives(
   Joi.object({ kind: Joi.string().valid("due").required() }),
   Joi.object({ kind: Joi.string().valid("whole").required() }),
-  Joi.object({ kind: Joi.string().valid("rejected").required(), ids: Joi.array().items(Joi.string().pattern(/^\d{1,18}$/)).min(1).max(100_000).allow(null).required() }),
-  Joi.object({ kind: Joi.string().valid("interval").required(), from: Joi.string().max(64).required(), to: Joi.string().max(64).required() }),
+  Joi.object({
+    kind: Joi.string().valid("rejected").required(),
+    ids: Joi.array()
+      .items(Joi.string().pattern(/^\d{1,18}$/))
+      .min(1)
+      .max(100_000)
+      .allow(null)
+      .required(),
+  }),
+  Joi.object({
+    kind: Joi.string().valid("interval").required(),
+    from: Joi.string().max(64).required(),
+    to: Joi.string().max(64).required(),
+  }),
   Joi.object({ kind: Joi.string().valid("slice").required(), slice: Joi.string().max(64).allow(null).required() }),
-  Joi.object({ kind: Joi.string().valid("keys").required(), keys: Joi.array().items(Joi.array().items(Joi.string().allow("").max(10_000))).min(1).max(10_000).required() }),
+  Joi.object({
+    kind: Joi.string().valid("keys").required(),
+    keys: Joi.array()
+      .items(Joi.array().items(Joi.string().allow("").max(10_000)))
+      .min(1)
+      .max(10_000)
+      .required(),
+  }),
 );
 
 const runRequest = Joi.object({
@@ -140,7 +190,12 @@ export const pipelines = routes()
       name: row.name,
       title: row.title,
       warehouse: row.definition.warehouse,
-      loads: Object.entries(row.definition.loads).map(([name, load]) => ({ name, table: load.into.table, mode: load.into.mode, connection: load.from.connection })),
+      loads: Object.entries(row.definition.loads).map(([name, load]) => ({
+        name,
+        table: load.into.table,
+        mode: load.into.mode,
+        connection: load.from.connection,
+      })),
       schedule: row.definition.schedule ?? null,
       nextAt: row.nextAt?.toISOString() ?? null,
       lastRun: told.get(row.name) ?? null,
@@ -150,24 +205,41 @@ export const pipelines = routes()
   .get("/:name", async (c) => c.json(await fullView(c.get("house").store, await found(c.req.param("name")))))
   .post("/", requires("editor"), async (c) => {
     const { store } = c.get("house");
-    const { name, definition } = await body<{ name: string; definition: Pipeline }>(c, Joi.object({ name: slug.required(), definition: Joi.object().required() }));
+    const { name, definition } = await body<{ name: string; definition: Pipeline }>(
+      c,
+      Joi.object({ name: slug.required(), definition: Joi.object().required() }),
+    );
     await refuseProblems(store, name, definition);
     return c.json(await fullView(store, await savePipeline(store, name, definition, { before: null })), 201);
   })
   .put("/:name", requires("editor"), async (c) => {
     const { store } = c.get("house");
     const row = await found(c.req.param("name"));
-    const { definition, updatedAt } = await body<{ definition: Pipeline; updatedAt?: string }>(c, Joi.object({ definition: Joi.object().required(), updatedAt: Joi.string() }));
-    if (updatedAt && updatedAt !== row.updatedAt.toISOString()) throw new HttpProblem(409, "Somebody else has changed this pipeline meanwhile", { hint: "Open it again; your change has not been saved." });
+    const { definition, updatedAt } = await body<{ definition: Pipeline; updatedAt?: string }>(
+      c,
+      Joi.object({ definition: Joi.object().required(), updatedAt: Joi.string() }),
+    );
+    if (updatedAt && updatedAt !== row.updatedAt.toISOString())
+      throw new HttpProblem(409, "Somebody else has changed this pipeline meanwhile", {
+        hint: "Open it again; your change has not been saved.",
+      });
     await refuseProblems(store, row.name, definition, changedLoads(row.definition, definition));
     return c.json(await fullView(store, await savePipeline(store, row.name, definition, { before: row.updatedAt })));
   })
   .put("/:name/schedule", requires("editor"), async (c) => {
     const { store } = c.get("house");
     const row = await found(c.req.param("name"));
-    const { schedule } = await body<{ schedule: Pipeline["schedule"] | null }>(c, Joi.object({ schedule: scheduleSchema.allow(null).required() }));
+    const { schedule } = await body<{ schedule: Pipeline["schedule"] | null }>(
+      c,
+      Joi.object({ schedule: scheduleSchema.allow(null).required() }),
+    );
     const { schedule: _, ...rest } = row.definition;
-    return c.json(await fullView(store, await savePipeline(store, row.name, schedule ? { ...rest, schedule } : rest, { before: row.updatedAt })));
+    return c.json(
+      await fullView(
+        store,
+        await savePipeline(store, row.name, schedule ? { ...rest, schedule } : rest, { before: row.updatedAt }),
+      ),
+    );
   })
   .post("/times", async (c) => {
     const schedule = await body<NonNullable<Pipeline["schedule"]>>(c, scheduleSchema);
@@ -184,7 +256,15 @@ export const pipelines = routes()
   })
   .post("/:name/run", requires("editor"), async (c) => {
     const { store, queue } = c.get("house");
-    const asked = await body<{ kind?: RunKind; loads?: string[]; scope?: Scope; rows?: boolean; limit?: number; reason?: string; definition?: Pipeline }>(c, runRequest);
+    const asked = await body<{
+      kind?: RunKind;
+      loads?: string[];
+      scope?: Scope;
+      rows?: boolean;
+      limit?: number;
+      reason?: string;
+      definition?: Pipeline;
+    }>(c, runRequest);
     const kind = asked.kind ?? "load";
     if (asked.definition) await refuseProblems(store, c.req.param("name"), asked.definition, asked.loads);
     const run = await requestRun(store, queue, {
@@ -204,7 +284,11 @@ export const pipelines = routes()
     const { store } = c.get("house");
     const { connection, tables, schema } = await body<{ connection: string; tables: string[]; schema: string }>(
       c,
-      Joi.object({ connection: slug.required(), tables: Joi.array().items(Joi.string()).min(1).max(500).required(), schema: Joi.string().min(1).max(63).required() }),
+      Joi.object({
+        connection: slug.required(),
+        tables: Joi.array().items(Joi.string()).min(1).max(500).required(),
+        schema: Joi.string().min(1).max(63).required(),
+      }),
     );
     const snapshot = await sourceFor(await store.credentials(connection)).snapshot("undercoat suggest");
     try {
@@ -213,7 +297,10 @@ export const pipelines = routes()
         const dataset = await snapshot.describe({ connection, table });
         const base = slugOf(parseTableName(table).table);
         const taken = suggested.filter((entry) => entry.name === base || entry.name.startsWith(`${base}-`)).length;
-        suggested.push({ name: taken ? `${base}-${taken + 1}` : base, ...suggestLoad(connection, parseTableName(table), schema, dataset) });
+        suggested.push({
+          name: taken ? `${base}-${taken + 1}` : base,
+          ...suggestLoad(connection, parseTableName(table), schema, dataset),
+        });
       }
       return c.json(suggested);
     } finally {
@@ -221,25 +308,58 @@ export const pipelines = routes()
     }
   })
   .post("/columns", requires("viewer"), async (c) => {
-    const asked = await body<{ from: Load["from"]; warehouse: string; table: string }>(c, Joi.object({ from: Joi.object().required(), warehouse: slug.required(), table: Joi.string().required() }));
-    await refuseUnsaved(c, null, (saved) => saved.warehouse === asked.warehouse && Object.values(saved.loads).some((load) => load.into.table === asked.table && JSON.stringify(load.from) === JSON.stringify(asked.from)));
+    const asked = await body<{ from: Load["from"]; warehouse: string; table: string }>(
+      c,
+      Joi.object({ from: Joi.object().required(), warehouse: slug.required(), table: Joi.string().required() }),
+    );
+    await refuseUnsaved(
+      c,
+      null,
+      (saved) =>
+        saved.warehouse === asked.warehouse &&
+        Object.values(saved.loads).some(
+          (load) => load.into.table === asked.table && JSON.stringify(load.from) === JSON.stringify(asked.from),
+        ),
+    );
     return c.json(await columnsOfBoth(c.get("house").store, asked.from, asked.warehouse, asked.table));
   })
   .post("/preview", requires("viewer"), async (c) => {
     const asked = await body<{ pipeline: string; definition: Pipeline; load: string; limit?: number }>(
       c,
-      Joi.object({ pipeline: Joi.string().required(), definition: Joi.object().required(), load: slug.required(), limit: Joi.number().integer().min(1).max(200) }),
+      Joi.object({
+        pipeline: Joi.string().required(),
+        definition: Joi.object().required(),
+        load: slug.required(),
+        limit: Joi.number().integer().min(1).max(200),
+      }),
     );
     const load = asked.definition.loads?.[asked.load];
-    const problem = load ? loadSchema.validate(load, { convert: false }).error?.message : `There is no load ${asked.load}`;
+    const problem = load
+      ? loadSchema.validate(load, { convert: false }).error?.message
+      : `There is no load ${asked.load}`;
     if (!load || problem) throw new HttpProblem(422, problem ?? "The load is wrong");
     await refuseUnsaved(c, asked.pipeline, (saved) => sameLook(saved, asked.definition, asked.load));
     const { signal, done } = looking(signedIn(c).id, c.req.raw.signal);
     try {
-      return c.json(await previewLoad(c.get("house").store, asked.pipeline, asked.definition, asked.load, load as Load, asked.limit ?? 30, signal));
+      return c.json(
+        await previewLoad(
+          c.get("house").store,
+          asked.pipeline,
+          asked.definition,
+          asked.load,
+          load as Load,
+          asked.limit ?? 30,
+          signal,
+        ),
+      );
     } catch (error) {
-      if (signal.aborted) throw new HttpProblem(503, "Looking at the rows took too long, or was ended by a newer look", { hint: `A look ends after ${lookSeconds} seconds. A filter that an index serves makes it shorter.` });
-      throw error instanceof PlanError ? new HttpProblem(422, error.message, { problems: [problemAt(error, ["loads", asked.load])] }) : error;
+      if (signal.aborted)
+        throw new HttpProblem(503, "Looking at the rows took too long, or was ended by a newer look", {
+          hint: `A look ends after ${lookSeconds} seconds. A filter that an index serves makes it shorter.`,
+        });
+      throw error instanceof PlanError
+        ? new HttpProblem(422, error.message, { problems: [problemAt(error, ["loads", asked.load])] })
+        : error;
     } finally {
       done();
     }

@@ -3,9 +3,9 @@ import type { From, Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, stagedColumns, windowFor } from "@undercoat/core/plan/plan";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import { typeFamily } from "@undercoat/core/sql/type";
-import { reasonOf, windowWords } from "@undercoat/engine/load/words";
 import { type Planned, planFor } from "@undercoat/engine/load/planning";
 import { lookAtShape } from "@undercoat/engine/load/rehearse";
+import { reasonOf, windowWords } from "@undercoat/engine/load/words";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { WarehouseSnapshot } from "@undercoat/engine/warehouse/warehouse";
@@ -25,12 +25,30 @@ interface Look {
 
 const silent = { line: () => undefined, phase: () => undefined, progress: () => undefined, waiting: () => undefined };
 
-async function look(store: Store, name: string, pipeline: Pipeline, loadName: string, load: Load, limit: number, warehouse: WarehouseSnapshot | null, signal: AbortSignal): Promise<Look> {
+async function look(
+  store: Store,
+  name: string,
+  pipeline: Pipeline,
+  loadName: string,
+  load: Load,
+  limit: number,
+  warehouse: WarehouseSnapshot | null,
+  signal: AbortSignal,
+): Promise<Look> {
   const source = sourceFor(await store.credentials(load.from.connection));
   if (warehouse && (load.columns || load.rules)) {
     const into = warehouseFor(await store.credentials(pipeline.warehouse));
-    const seen = await lookAtShape({ pipelineName: name, pipeline, load: loadName }, limit, source, into, silent, signal);
-    const rows = seen.rows.map((row) => Object.fromEntries(seen.plan.read.columns.map((column, at) => [column.name, row[at] ?? null])));
+    const seen = await lookAtShape(
+      { pipelineName: name, pipeline, load: loadName },
+      limit,
+      source,
+      into,
+      silent,
+      signal,
+    );
+    const rows = seen.rows.map((row) =>
+      Object.fromEntries(seen.plan.read.columns.map((column, at) => [column.name, row[at] ?? null])),
+    );
     return { ...seen, plan: seen.planned.plan, rows };
   }
   const snapshot = await source.snapshot("undercoat preview", { from: load.from, signal });
@@ -39,22 +57,41 @@ async function look(store: Store, name: string, pipeline: Pipeline, loadName: st
     const { plan } = planned;
     const watermark = planned.existing && warehouse ? await warehouse.watermark(plan) : null;
     const window = windowFor(plan, { kind: "due" }, watermark);
-    return { planned, plan, watermark, sql: snapshot.statement(plan, window), rows: await snapshot.preview(plan, window, limit), rejected: [] };
+    return {
+      planned,
+      plan,
+      watermark,
+      sql: snapshot.statement(plan, window),
+      rows: await snapshot.preview(plan, window, limit),
+      rejected: [],
+    };
   } finally {
     await snapshot.close();
   }
 }
 
 /** The warehouse's rows of some rows' keys, by the key as JSON; none where it can't hold them yet. */
-async function heldRows({ plan, planned, rows }: Look, warehouse: WarehouseSnapshot | null): Promise<Map<string, Map<string, string | null>>> {
+async function heldRows(
+  { plan, planned, rows }: Look,
+  warehouse: WarehouseSnapshot | null,
+): Promise<Map<string, Map<string, string | null>>> {
   const { key, deletions } = plan.write;
   const there = new Set((planned.existing?.columns ?? []).map((column) => column.name));
-  const ready = plan.read.columns.every((column) => column.missing || there.has(column.name)) && (deletions?.how !== "mark" || there.has(deletions.column));
+  const ready =
+    plan.read.columns.every((column) => column.missing || there.has(column.name)) &&
+    (deletions?.how !== "mark" || there.has(deletions.column));
   if (!warehouse || key.length === 0 || !ready) return new Map();
-  const keys = rows.map((row) => key.map((column) => row[column] ?? null)).filter((values): values is string[] => values.every((value) => value !== null));
+  const keys = rows
+    .map((row) => key.map((column) => row[column] ?? null))
+    .filter((values): values is string[] => values.every((value) => value !== null));
   const side = warehouse.side(plan, null);
   const found = await side.rowsByKey(keys);
-  return new Map([...found].map(([name, { values }]) => [name, new Map(side.columns.map((column, at) => [column, values[at] ?? null]))]));
+  return new Map(
+    [...found].map(([name, { values }]) => [
+      name,
+      new Map(side.columns.map((column, at) => [column, values[at] ?? null])),
+    ]),
+  );
 }
 
 /** The columns of a load's source and of its target as they are, whatever its shape says. */
@@ -66,9 +103,16 @@ export async function columnsOfBoth(store: Store, from: From, warehouse: string,
       .then((credentials) => warehouseFor(credentials).snapshot("undercoat columns"))
       .catch(() => null);
     try {
-      const [dataset, existing] = await Promise.all([source.describe(from), target ? target.describe(parseTableName(table)) : null]);
+      const [dataset, existing] = await Promise.all([
+        source.describe(from),
+        target ? target.describe(parseTableName(table)) : null,
+      ]);
       return {
-        source: dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType, notNull: column.notNull })),
+        source: dataset.columns.map((column) => ({
+          name: column.name,
+          type: column.warehouseType,
+          notNull: column.notNull,
+        })),
         held: existing?.columns.map((column) => ({ name: column.name, type: column.declared })) ?? null,
       };
     } finally {
@@ -92,7 +136,15 @@ async function lateness(store: Store, pipeline: string, load: string, plan: Load
 }
 
 /** The latest rows as a load would write them, each beside the warehouse's row of the same key, and those it would turn away. */
-export async function previewLoad(store: Store, name: string, definition: Pipeline, loadName: string, load: Load, limit: number, signal: AbortSignal): Promise<Preview> {
+export async function previewLoad(
+  store: Store,
+  name: string,
+  definition: Pipeline,
+  loadName: string,
+  load: Load,
+  limit: number,
+  signal: AbortSignal,
+): Promise<Preview> {
   const pipeline: Pipeline = { ...definition, loads: { [loadName]: load } };
   const warehouse = await store
     .credentials(definition.warehouse)
@@ -104,21 +156,49 @@ export async function previewLoad(store: Store, name: string, definition: Pipeli
     const held = await heldRows(seen, warehouse);
     const beside = (row: Values): PreviewRow => {
       const values = held.get(JSON.stringify(plan.write.key.map((column) => row[column] ?? null)));
-      return { values: row, rejected: null, held: values ? Object.fromEntries(plan.read.columns.map((column) => [column.name, values.get(column.name)?.slice(0, 300) ?? null])) : null };
+      return {
+        values: row,
+        rejected: null,
+        held: values
+          ? Object.fromEntries(
+              plan.read.columns.map((column) => [column.name, values.get(column.name)?.slice(0, 300) ?? null]),
+            )
+          : null,
+      };
     };
     const staged = new Set(stagedColumns(plan).map((column) => column.name));
-    const turnedAway = seen.rejected.map(({ reason, values }): PreviewRow => ({
-      // A computed column has no value where the row is turned away; the others show what the source gives.
-      values: Object.fromEntries(plan.read.columns.map((column) => [column.name, column.source !== null && staged.has(column.source) ? (values[column.source] ?? null) : null])),
-      rejected: reason,
-      held: null,
-    }));
+    const turnedAway = seen.rejected.map(
+      ({ reason, values }): PreviewRow => ({
+        // A computed column has no value where the row is turned away; the others show what the source gives.
+        values: Object.fromEntries(
+          plan.read.columns.map((column) => [
+            column.name,
+            column.source !== null && staged.has(column.source) ? (values[column.source] ?? null) : null,
+          ]),
+        ),
+        rejected: reason,
+        held: null,
+      }),
+    );
     const used = new Set(plan.read.columns.flatMap((column) => column.reads));
     const window = windowFor(plan, { kind: "due" }, watermark);
     return {
-      columns: plan.read.columns.map((column) => ({ name: column.name, source: column.text, computed: column.source === null, type: column.type, given: column.given, key: plan.write.key.includes(column.name) })),
-      unused: planned.dataset.columns.filter((column) => !used.has(column.name)).map((column) => ({ name: column.name, type: column.warehouseType })),
-      sourceColumns: planned.dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType, notNull: column.notNull })),
+      columns: plan.read.columns.map((column) => ({
+        name: column.name,
+        source: column.text,
+        computed: column.source === null,
+        type: column.type,
+        given: column.given,
+        key: plan.write.key.includes(column.name),
+      })),
+      unused: planned.dataset.columns
+        .filter((column) => !used.has(column.name))
+        .map((column) => ({ name: column.name, type: column.warehouseType })),
+      sourceColumns: planned.dataset.columns.map((column) => ({
+        name: column.name,
+        type: column.warehouseType,
+        notNull: column.notNull,
+      })),
       rows: [...turnedAway, ...seen.rows.map(beside)],
       sql: seen.sql,
       watermark,

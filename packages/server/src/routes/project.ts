@@ -25,19 +25,30 @@ interface GivenConnection {
 }
 
 /** The file's connections with their passwords, taken from the caller's environment where the file says so. */
-function givenConnections(project: Project, environment: Record<string, string>): { given: GivenConnection[]; problems: Problem[] } {
+function givenConnections(
+  project: Project,
+  environment: Record<string, string>,
+): { given: GivenConnection[]; problems: Problem[] } {
   const problems: Problem[] = [];
   const given = Object.entries(project.connections ?? {}).map(([name, { password, ...rest }]) => {
     const settings = { ...rest, port: rest.port ?? 5432, tls: rest.tls ?? "off" };
     if (password === undefined || typeof password === "string") return { name, settings, password };
-    if (environment[password.env] === undefined) problems.push({ path: ["connections", name, "password"], message: `The environment variable ${password.env} is not set` });
+    if (environment[password.env] === undefined)
+      problems.push({
+        path: ["connections", name, "password"],
+        message: `The environment variable ${password.env} is not set`,
+      });
     return { name, settings, password: environment[password.env] };
   });
   return { given, problems };
 }
 
 /** The stored connections with the file's laid over them. */
-async function laidOver(store: Store, given: GivenConnection[], written: { pipeline: string; warehouse: string; table: string }[]): Promise<{ book: ConnectionBook; problems: Problem[]; changes: Change[] }> {
+async function laidOver(
+  store: Store,
+  given: GivenConnection[],
+  written: { pipeline: string; warehouse: string; table: string }[],
+): Promise<{ book: ConnectionBook; problems: Problem[]; changes: Change[] }> {
   const problems: Problem[] = [];
   const changes: Change[] = [];
   const known = new Map<string, { name: string; settings: ConnectionSettings; password: string }>();
@@ -49,14 +60,22 @@ async function laidOver(store: Store, given: GivenConnection[], written: { pipel
       changes.push({ what: "connection", name, change: "created" });
       continue;
     }
-    if (!sameAddress(row.settings, settings) && password === undefined && row.secret !== null) problems.push({ path: ["connections", name], message: "The address, database, user or TLS changes, so the password must be given again" });
-    const same = canonical(row.settings) === canonical(settings) && (password === undefined || password === stored.password);
+    if (!sameAddress(row.settings, settings) && password === undefined && row.secret !== null)
+      problems.push({
+        path: ["connections", name],
+        message: "The address, database, user or TLS changes, so the password must be given again",
+      });
+    const same =
+      canonical(row.settings) === canonical(settings) && (password === undefined || password === stored.password);
     changes.push({ what: "connection", name, change: same ? "unchanged" : "updated" });
   }
   const book: ConnectionBook = {
     connectionNames: async () => [...(await store.connectionNames()), ...known.keys()],
     credentials: async (name) => known.get(name) ?? store.credentials(name),
-    targets: async () => [...(await store.targets()).filter((entry) => !written.some(({ pipeline }) => pipeline === entry.pipeline)), ...written],
+    targets: async () => [
+      ...(await store.targets()).filter((entry) => !written.some(({ pipeline }) => pipeline === entry.pipeline)),
+      ...written,
+    ],
   };
   return { book, problems, changes };
 }
@@ -66,7 +85,14 @@ export const project = routes()
   .use(requires("viewer"))
   .post("/", requires("editor"), async (c) => {
     const { store, settings } = c.get("house");
-    const asked = await body<{ text: string; environment?: Record<string, string>; check?: boolean }>(c, Joi.object({ check: Joi.boolean(), text: Joi.string().max(5_000_000).required(), environment: Joi.object().pattern(Joi.string(), Joi.string().allow("")) }));
+    const asked = await body<{ text: string; environment?: Record<string, string>; check?: boolean }>(
+      c,
+      Joi.object({
+        check: Joi.boolean(),
+        text: Joi.string().max(5_000_000).required(),
+        environment: Joi.object().pattern(Joi.string(), Joi.string().allow("")),
+      }),
+    );
     const refuse = (problems: Problem[]) => {
       if (problems.length) throw new HttpProblem(422, "The file is wrong", { problems: locate(asked.text, problems) });
     };
@@ -74,22 +100,52 @@ export const project = routes()
     if (!read) throw new HttpProblem(422, "The file is wrong", { problems });
     const { given, problems: unset } = givenConnections(read, asked.environment ?? {});
     refuse(unset);
-    const definitions = Object.entries(read.pipelines ?? {}).map(([name, entry]): [string, Pipeline] => [name, { ...entry, title: entry.title ?? name }]);
-    const { book, problems: misplaced, changes } = await laidOver(store, given, definitions.flatMap(([pipeline, { loads, warehouse }]) => Object.values(loads).map(({ into }) => ({ pipeline, warehouse, table: into.table }))));
+    const definitions = Object.entries(read.pipelines ?? {}).map(([name, entry]): [string, Pipeline] => [
+      name,
+      { ...entry, title: entry.title ?? name },
+    ]);
+    const {
+      book,
+      problems: misplaced,
+      changes,
+    } = await laidOver(
+      store,
+      given,
+      definitions.flatMap(([pipeline, { loads, warehouse }]) =>
+        Object.values(loads).map(({ into }) => ({ pipeline, warehouse, table: into.table })),
+      ),
+    );
     refuse(misplaced);
     if (signedIn(c).role !== "administrator") {
       const rows = new Map((await ConnectionRow.findAll()).map((row) => [row.name, row.settings.functions ?? []]));
-      const listing = given.find(({ name, settings: { functions = [] } }) => JSON.stringify(functions) !== JSON.stringify(rows.get(name) ?? []));
-      if (listing) throw new HttpProblem(403, `Only an administrator lists the functions that queries may call (${listing.name})`);
+      const listing = given.find(
+        ({ name, settings: { functions = [] } }) => JSON.stringify(functions) !== JSON.stringify(rows.get(name) ?? []),
+      );
+      if (listing)
+        throw new HttpProblem(403, `Only an administrator lists the functions that queries may call (${listing.name})`);
     }
-    for (const [name, definition] of definitions) refuse((await definitionProblems(book, name, definition)).map((problem) => ({ ...problem, path: ["pipelines", name, ...problem.path] })));
+    for (const [name, definition] of definitions)
+      refuse(
+        (await definitionProblems(book, name, definition)).map((problem) => ({
+          ...problem,
+          path: ["pipelines", name, ...problem.path],
+        })),
+      );
     await store.sequelize.transaction(async (transaction) => {
       for (const { name, settings: connection, password } of asked.check ? [] : given)
-        await ConnectionRow.upsert({ name, settings: connection, ...(password === undefined ? {} : { secret: seal(settings.key, password, name) }) } as ConnectionRow, { transaction, ...(password === undefined ? { fields: ["name", "settings"] } : {}) });
+        await ConnectionRow.upsert(
+          {
+            name,
+            settings: connection,
+            ...(password === undefined ? {} : { secret: seal(settings.key, password, name) }),
+          } as ConnectionRow,
+          { transaction, ...(password === undefined ? { fields: ["name", "settings"] } : {}) },
+        );
       for (const [name, definition] of definitions) {
         const row = await PipelineRow.findByPk(name, { transaction });
         const same = row !== null && JSON.stringify(row.definition) === JSON.stringify(definition);
-        if (!same && !asked.check) await savePipeline(store, name, definition, { transaction, before: row?.updatedAt ?? null });
+        if (!same && !asked.check)
+          await savePipeline(store, name, definition, { transaction, before: row?.updatedAt ?? null });
         changes.push({ what: "pipeline", name, change: !row ? "created" : same ? "unchanged" : "updated" });
       }
     });
@@ -100,9 +156,19 @@ export const project = routes()
     const only = c.req.query("pipeline");
     const rows = await PipelineRow.findAll({ where: only ? { name: only } : {}, order: ["name"] });
     if (only && rows.length === 0) throw notFound(`pipeline ${only}`);
-    const used = new Set(rows.flatMap((row) => [row.definition.warehouse, ...Object.values(row.definition.loads).map((load) => load.from.connection)]));
+    const used = new Set(
+      rows.flatMap((row) => [
+        row.definition.warehouse,
+        ...Object.values(row.definition.loads).map((load) => load.from.connection),
+      ]),
+    );
     const kept = (await ConnectionRow.findAll({ order: ["name"] })).filter((row) => !only || used.has(row.name));
-    return c.json({ text: writeProject(Object.fromEntries(kept.map((row) => [row.name, row.settings])), Object.fromEntries(rows.map((row) => [row.name, row.definition]))) });
+    return c.json({
+      text: writeProject(
+        Object.fromEntries(kept.map((row) => [row.name, row.settings])),
+        Object.fromEntries(rows.map((row) => [row.name, row.definition])),
+      ),
+    });
   });
 
 /** JSON with its names in order, so that two of one content are one text. */

@@ -4,10 +4,38 @@ import { notFound } from "../problem.ts";
 import { PipelineRow, ProofRow, RunRow, SliceRow } from "../store/models.ts";
 
 function summary(row: ProofRow, title: string): ProofSummary {
-  return { id: row.id, pipeline: row.pipeline, title, load: row.load, target: row.target, at: row.at.toISOString(), verdict: row.verdict, depth: row.depth, how: row.how, cells: row.cells, whole: row.whole, slices: { all: row.sliceCount, agreeing: row.agreeing }, figures: row.figures };
+  return {
+    id: row.id,
+    pipeline: row.pipeline,
+    title,
+    load: row.load,
+    target: row.target,
+    at: row.at.toISOString(),
+    verdict: row.verdict,
+    depth: row.depth,
+    how: row.how,
+    cells: row.cells,
+    whole: row.whole,
+    slices: { all: row.sliceCount, agreeing: row.agreeing },
+    figures: row.figures,
+  };
 }
 
-const listed = ["id", "pipeline", "load", "target", "at", "verdict", "depth", "how", "cells", "whole", "sliceCount", "agreeing", "figures"];
+const listed = [
+  "id",
+  "pipeline",
+  "load",
+  "target",
+  "at",
+  "verdict",
+  "depth",
+  "how",
+  "cells",
+  "whole",
+  "sliceCount",
+  "agreeing",
+  "figures",
+];
 
 /** Proofs as kept: the latest of each load, or one load's in time. */
 export const proofs = routes()
@@ -19,7 +47,15 @@ export const proofs = routes()
     const rows =
       pipeline && load
         ? await ProofRow.findAll({ where: { pipeline, load }, attributes: listed, order: [["id", "DESC"]], limit: 200 })
-        : await ProofRow.findAll({ where: { id: (await store.query<{ id: number }>("SELECT max(id) AS id FROM proofs GROUP BY pipeline, load")).map((row) => row.id) }, attributes: listed, order: [["id", "DESC"]] });
+        : await ProofRow.findAll({
+            where: {
+              id: (await store.query<{ id: number }>("SELECT max(id) AS id FROM proofs GROUP BY pipeline, load")).map(
+                (row) => row.id,
+              ),
+            },
+            attributes: listed,
+            order: [["id", "DESC"]],
+          });
     const current = rows.filter((row) => titles.get(row.pipeline)?.definition.loads[row.load]);
     return c.json(current.map((row) => summary(row, titles.get(row.pipeline)?.title ?? row.pipeline)));
   })
@@ -28,11 +64,22 @@ export const proofs = routes()
     if (!row) throw notFound(`proof ${c.req.param("id")}`);
     const run = await RunRow.findByPk(row.runId, { rejectOnEmpty: true });
     const definition = run.definition.loads[row.load];
-    const newest = ((await ProofRow.max("id", { where: { pipeline: row.pipeline, load: row.load } })) as number | null) ?? row.id;
+    const newest =
+      ((await ProofRow.max("id", { where: { pipeline: row.pipeline, load: row.load } })) as number | null) ?? row.id;
     // The slices that the evidence left out, because they agreed, are shown from the ledger while this proof is the one that made them.
-    const marks = await SliceRow.findAll({ where: { pipeline: row.pipeline, load: row.load, proofId: row.id }, order: ["slice"] });
+    const marks = await SliceRow.findAll({
+      where: { pipeline: row.pipeline, load: row.load, proofId: row.id },
+      order: ["slice"],
+    });
     const kept = new Map(row.slices.map((slice) => [slice.slice ?? "", slice]));
-    for (const mark of marks) if (!kept.has(mark.slice)) kept.set(mark.slice, { slice: mark.slice || null, verdict: mark.verdict, depth: mark.depth, figures: mark.figures });
+    for (const mark of marks)
+      if (!kept.has(mark.slice))
+        kept.set(mark.slice, {
+          slice: mark.slice || null,
+          verdict: mark.verdict,
+          depth: mark.depth,
+          figures: mark.figures,
+        });
     const view: ProofView = {
       ...summary(row, run.title),
       run: row.runId,

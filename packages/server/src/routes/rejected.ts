@@ -12,7 +12,15 @@ const page = 200;
 /** The filter that the address asks for. */
 function filterOf(c: Context<Env>): RejectedFilter {
   const { pipeline, load, target, run, reason, text, all } = c.req.query();
-  return { ...(pipeline ? { pipeline } : {}), ...(load ? { load } : {}), ...(target ? { target } : {}), ...(run ? { run: Number.parseInt(run, 10) || 0 } : {}), ...(reason ? { reason } : {}), ...(text ? { text } : {}), all: all === "true" };
+  return {
+    ...(pipeline ? { pipeline } : {}),
+    ...(load ? { load } : {}),
+    ...(target ? { target } : {}),
+    ...(run ? { run: Number.parseInt(run, 10) || 0 } : {}),
+    ...(reason ? { reason } : {}),
+    ...(text ? { text } : {}),
+    all: all === "true",
+  };
 }
 
 /** The warehouses of the pipelines in question. */
@@ -29,19 +37,33 @@ export const rejected = routes()
     const filter = filterOf(c);
     const offset = Math.max(0, Number.parseInt(c.req.query("offset") ?? "0", 10) || 0);
     const names = await warehousesOf(filter.pipeline);
-    const lists = await Promise.all(names.map(async (name) => warehouseFor(await store.credentials(name)).rejected(filter, page, offset).catch(() => name)));
+    const lists = await Promise.all(
+      names.map(async (name) =>
+        warehouseFor(await store.credentials(name))
+          .rejected(filter, page, offset)
+          .catch(() => name),
+      ),
+    );
     const found = lists.filter((list): list is RejectedList => typeof list !== "string");
-    return c.json({ rows: found.flatMap((list) => list.rows), counts: found.flatMap((list) => list.counts), unreached: lists.filter((list) => typeof list === "string") });
+    return c.json({
+      rows: found.flatMap((list) => list.rows),
+      counts: found.flatMap((list) => list.counts),
+      unreached: lists.filter((list) => typeof list === "string"),
+    });
   })
   .get("/csv", async (c) => {
     const { store } = c.get("house");
     const filter = filterOf(c);
-    if (!filter.pipeline || !filter.load) throw new HttpProblem(422, "An export is of one load: name its pipeline and load");
+    if (!filter.pipeline || !filter.load)
+      throw new HttpProblem(422, "An export is of one load: name its pipeline and load");
     const [name] = await warehousesOf(filter.pipeline);
     if (!name) throw new HttpProblem(404, `There is no pipeline ${filter.pipeline}`);
     const rows = await warehouseFor(await store.credentials(name)).rejectedCsv(filter);
     c.header("Content-Type", "text/csv; charset=utf-8");
-    c.header("Content-Disposition", `attachment; filename="rejected-${filter.pipeline.replace(/[^\w-]/g, "_")}-${filter.load.replace(/[^\w-]/g, "_")}.csv"`);
+    c.header(
+      "Content-Disposition",
+      `attachment; filename="rejected-${filter.pipeline.replace(/[^\w-]/g, "_")}-${filter.load.replace(/[^\w-]/g, "_")}.csv"`,
+    );
     return stream(c, async (out) => {
       out.onAbort(() => void rows.destroy());
       for await (const chunk of rows) await out.write(chunk as Uint8Array);

@@ -1,8 +1,8 @@
 import type { RunLine, RunLoadView, RunSummary, RunView } from "@undercoat/core/api/api";
 import { overallVerdict, type Verdict } from "@undercoat/core/proof/verdict";
 import { addTallies, noFindings } from "@undercoat/core/run/run";
-import { Op } from "sequelize";
 import Joi from "joi";
+import { Op } from "sequelize";
 import { body, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
 import { HttpProblem, notFound } from "../problem.ts";
@@ -14,7 +14,11 @@ const iso = (date: Date | null) => date?.toISOString() ?? null;
 function together(verdicts: (Verdict | null)[]): Verdict | null {
   const known = verdicts.filter((verdict): verdict is Verdict => verdict !== null);
   if (known.length === 0) return null;
-  return overallVerdict(known.filter((verdict) => verdict !== "unproved").map((verdict) => ({ slice: null, figures: [], depth: "figures" as const, verdict })));
+  return overallVerdict(
+    known
+      .filter((verdict) => verdict !== "unproved")
+      .map((verdict) => ({ slice: null, figures: [], depth: "figures" as const, verdict })),
+  );
 }
 
 /** Runs as lists show them, with their loads' tallies added up. */
@@ -76,10 +80,34 @@ function loadView(row: RunLoadRow, proof: ProofRow | undefined): RunLoadView {
 
 export async function runView(row: RunRow): Promise<RunView> {
   const loads = await RunLoadRow.findAll({ where: { runId: row.id }, order: ["id"] });
-  const proofs = await ProofRow.findAll({ where: { runId: row.id }, attributes: ["id", "verdict", "depth", "how", "cells", "figures", "sliceCount", "agreeing", "whole", "without", "trouble"] });
+  const proofs = await ProofRow.findAll({
+    where: { runId: row.id },
+    attributes: [
+      "id",
+      "verdict",
+      "depth",
+      "how",
+      "cells",
+      "figures",
+      "sliceCount",
+      "agreeing",
+      "whole",
+      "without",
+      "trouble",
+    ],
+  });
   const [summary] = await summaries([row]);
   if (!summary) throw notFound(`run ${row.id}`);
-  return { ...summary, scope: row.scope, loads: loads.map((load) => loadView(load, proofs.find((proof) => proof.id === load.proofId))) };
+  return {
+    ...summary,
+    scope: row.scope,
+    loads: loads.map((load) =>
+      loadView(
+        load,
+        proofs.find((proof) => proof.id === load.proofId),
+      ),
+    ),
+  };
 }
 
 const page = 100;
@@ -99,14 +127,27 @@ export const runs = routes()
   .get("/:id", async (c) => c.json(await runView(await found(c.req.param("id")))))
   .get("/:id/lines", async (c) => {
     const run = await found(c.req.param("id"));
-    const rows = await RunLineRow.findAll({ where: { runId: run.id, id: { [Op.gt]: Number(c.req.query("after")) || 0 } }, order: ["id"], limit: 5000 });
-    const lines: RunLine[] = rows.map((row) => ({ id: row.id, at: row.at.toISOString(), load: row.load, message: row.message, sql: row.sql }));
+    const rows = await RunLineRow.findAll({
+      where: { runId: run.id, id: { [Op.gt]: Number(c.req.query("after")) || 0 } },
+      order: ["id"],
+      limit: 5000,
+    });
+    const lines: RunLine[] = rows.map((row) => ({
+      id: row.id,
+      at: row.at.toISOString(),
+      load: row.load,
+      message: row.message,
+      sql: row.sql,
+    }));
     return c.json(lines);
   })
   .post("/:id/cancel", requires("editor"), async (c) => {
     const { store } = c.get("house");
     const run = await found(c.req.param("id"));
-    const [taken] = await RunRow.update({ status: "cancelled", finishedAt: new Date() }, { where: { id: run.id, status: "queued" } });
+    const [taken] = await RunRow.update(
+      { status: "cancelled", finishedAt: new Date() },
+      { where: { id: run.id, status: "queued" } },
+    );
     if (taken) {
       await RunLoadRow.update({ status: "cancelled", finishedAt: new Date() }, { where: { runId: run.id } });
       await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status: "cancelled" });
@@ -118,9 +159,20 @@ export const runs = routes()
     const { store, queue } = c.get("house");
     const run = await found(c.req.param("id"));
     const { unfinished } = await body<{ unfinished?: boolean }>(c, Joi.object({ unfinished: Joi.boolean() }));
-    const loads = (await RunLoadRow.findAll({ where: { runId: run.id }, order: ["id"] })).filter((load) => !unfinished || load.status !== "finished").map((load) => load.load);
+    const loads = (await RunLoadRow.findAll({ where: { runId: run.id }, order: ["id"] }))
+      .filter((load) => !unfinished || load.status !== "finished")
+      .map((load) => load.load);
     if (loads.length === 0) throw new HttpProblem(409, `Every load of run ${run.id} has finished`);
     const reason = unfinished ? `what run ${run.id} left undone` : `run ${run.id} again`;
-    const again = await requestRun(store, queue, { pipeline: run.pipeline, kind: run.kind, scope: run.scope, loads, wantsRows: run.wantsRows, rowLimit: run.rowLimit ?? undefined, reason, requestedBy: signedIn(c).name });
+    const again = await requestRun(store, queue, {
+      pipeline: run.pipeline,
+      kind: run.kind,
+      scope: run.scope,
+      loads,
+      wantsRows: run.wantsRows,
+      rowLimit: run.rowLimit ?? undefined,
+      reason,
+      requestedBy: signedIn(c).name,
+    });
     return c.json(await runView(again), 201);
   });

@@ -16,11 +16,21 @@ import { accountSchema, userView } from "./users.ts";
 
 async function signIn(c: Context<Env>, user: UserRow): Promise<void> {
   const token = await issuePass(user.id, "session");
-  setCookie(c, sessionCookie, token, { httpOnly: true, sameSite: "Lax", path: "/", maxAge: 14 * 86_400, secure: isSecure(c, c.get("house").settings) });
+  setCookie(c, sessionCookie, token, {
+    httpOnly: true,
+    sameSite: "Lax",
+    path: "/",
+    maxAge: 14 * 86_400,
+    secure: isSecure(c, c.get("house").settings),
+  });
 }
 
 async function me(c: Context<Env>, user: UserRow | null): Promise<Me> {
-  return { user: user && userView(user), needsSetup: (await UserRow.count()) === 0, demo: c.get("house").passHour !== null };
+  return {
+    user: user && userView(user),
+    needsSetup: (await UserRow.count()) === 0,
+    demo: c.get("house").passHour !== null,
+  };
 }
 
 const oneTime = Joi.string().max(200).required();
@@ -29,7 +39,10 @@ const oneTime = Joi.string().max(200).required();
 function tryFor(c: Context<Env>, account: string): { address: string } {
   const address = addressOf(c, c.get("house").settings);
   const wait = beginTry(account, address);
-  if (wait) throw new HttpProblem(429, "Too many tries", { hint: wait > 90 ? `Try again in ${Math.ceil(wait / 60)} min.` : `Try again in ${wait} s.` });
+  if (wait)
+    throw new HttpProblem(429, "Too many tries", {
+      hint: wait > 90 ? `Try again in ${Math.ceil(wait / 60)} min.` : `Try again in ${wait} s.`,
+    });
   return { address };
 }
 
@@ -37,11 +50,17 @@ function tryFor(c: Context<Env>, account: string): { address: string } {
 export const session = routes()
   .get("/", async (c) => c.json(await me(c, c.get("user"))))
   .post("/", async (c) => {
-    const { login, password } = await body<{ login: string; password: string }>(c, Joi.object({ login: Joi.string().max(64).required(), password: Joi.string().max(1024).required() }));
+    const { login, password } = await body<{ login: string; password: string }>(
+      c,
+      Joi.object({ login: Joi.string().max(64).required(), password: Joi.string().max(1024).required() }),
+    );
     const name = login.trim().toLowerCase();
     const { address } = tryFor(c, name);
     const user = await UserRow.findOne({ where: { login: name } });
-    if (!(await verifyPassword(password, user?.active ? user.password : null)) || !user) throw new HttpProblem(401, "No account has this name and password", { hint: "Check both; capitals count in the password." });
+    if (!(await verifyPassword(password, user?.active ? user.password : null)) || !user)
+      throw new HttpProblem(401, "No account has this name and password", {
+        hint: "Check both; capitals count in the password.",
+      });
     passTry(name, address);
     await signIn(c, user);
     return c.json(await me(c, user));
@@ -51,18 +70,30 @@ export const session = routes()
     const { address } = tryFor(c, "by link");
     const setup = await isSetup(token);
     const user = setup ? null : await userOfPass(token, ["link"]);
-    if (!setup && !user) throw new HttpProblem(401, "This link has been used or is too old", { hint: "Ask for a new one with undercoat account, or sign in with your password." });
+    if (!setup && !user)
+      throw new HttpProblem(401, "This link has been used or is too old", {
+        hint: "Ask for a new one with undercoat account, or sign in with your password.",
+      });
     passTry("by link", address);
     if (user) await signIn(c, user);
     return c.json({ ...(await me(c, user)), setup });
   })
   .post("/setup", async (c) => {
-    const { token, login, name, password } = await body<{ token: string; login: string; name: string; password: string }>(c, Joi.object({ ...accountSchema, password: accountSchema.password.required(), token: oneTime }));
+    const { token, login, name, password } = await body<{
+      token: string;
+      login: string;
+      name: string;
+      password: string;
+    }>(c, Joi.object({ ...accountSchema, password: accountSchema.password.required(), token: oneTime }));
     tryFor(c, "first account");
     const { store, settings } = c.get("house");
-    const user = await makeFirst(store, token, { login, name, password: await hashPassword(password) }).catch((error: unknown) => {
-      throw error instanceof FirstAccountRefused ? new HttpProblem(409, error.message, { hint: "Sign in, or print a new link with undercoat account." }) : error;
-    });
+    const user = await makeFirst(store, token, { login, name, password: await hashPassword(password) }).catch(
+      (error: unknown) => {
+        throw error instanceof FirstAccountRefused
+          ? new HttpProblem(409, error.message, { hint: "Sign in, or print a new link with undercoat account." })
+          : error;
+      },
+    );
     // The command line works from here on, without a restart.
     await leaveToken(settings);
     await signIn(c, user);
@@ -70,10 +101,16 @@ export const session = routes()
   })
   .post("/password", async (c) => {
     const user = signedIn(c);
-    const { current, next } = await body<{ current: string; next: string }>(c, Joi.object({ current: Joi.string().allow("").max(1024).required(), next: accountSchema.password.required() }));
+    const { current, next } = await body<{ current: string; next: string }>(
+      c,
+      Joi.object({ current: Joi.string().allow("").max(1024).required(), next: accountSchema.password.required() }),
+    );
     const { address } = tryFor(c, user.login);
     // Somebody who came by a one-time link has no password yet.
-    if (user.password !== null && !(await verifyPassword(current, user.password))) throw new HttpProblem(422, "This is not your password", { problems: [{ path: ["current"], message: "This is not your password" }] });
+    if (user.password !== null && !(await verifyPassword(current, user.password)))
+      throw new HttpProblem(422, "This is not your password", {
+        problems: [{ path: ["current"], message: "This is not your password" }],
+      });
     passTry(user.login, address);
     await user.update({ password: await hashPassword(next) });
     const kept = getCookie(c, sessionCookie) ?? null;

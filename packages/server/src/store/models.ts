@@ -3,8 +3,27 @@ import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipe
 import type { RowDifferences } from "@undercoat/core/proof/difference";
 import type { Depth, FigurePair, SliceFigures, Verdict } from "@undercoat/core/proof/verdict";
 import type { Rehearsal } from "@undercoat/core/run/rehearsal";
-import type { CellProof, Failure, Findings, LoadProof, PhaseTime, RunKind, RunStatus, Scope, Tally } from "@undercoat/core/run/run";
-import { type CreationOptional, DataTypes, type InferAttributes, type InferCreationAttributes, Model, type ModelAttributes, type ModelStatic, type Sequelize } from "sequelize";
+import type {
+  CellProof,
+  Failure,
+  Findings,
+  LoadProof,
+  PhaseTime,
+  RunKind,
+  RunStatus,
+  Scope,
+  Tally,
+} from "@undercoat/core/run/run";
+import {
+  type CreationOptional,
+  DataTypes,
+  type InferAttributes,
+  type InferCreationAttributes,
+  Model,
+  type ModelAttributes,
+  type ModelStatic,
+  type Sequelize,
+} from "sequelize";
 
 abstract class StoredRow<M extends Model> extends Model<InferAttributes<M>, InferCreationAttributes<M>> {}
 
@@ -147,13 +166,43 @@ const flag = { type: DataTypes.BOOLEAN, allowNull: false };
 /** Binds the models to a database. Tables are made by the migrations, never from here. */
 export function bindModels(sequelize: Sequelize): void {
   // Sequelize writes into the objects it is given, so each attribute gets its own.
-  const own = <A extends object>(attributes: A): A => Object.fromEntries(Object.entries(attributes).map(([name, attribute]) => [name, { ...attribute }])) as A;
-  const bind = <M extends Model>(model: ModelStatic<M>, tableName: string, attributes: ModelAttributes<M, M["_attributes"]>) =>
-    model.init(own(attributes), { sequelize, tableName, underscored: true, timestamps: false });
-  bind<UserRow>(UserRow, "users", { id: serial, login: text, name: text, role: text, password: optionalText, active: flag });
-  bind<PassRow>(PassRow, "passes", { id: serial, kind: text, hash: text, userId: optionalNumber, name: optionalText, createdAt: time, lastUsedAt: time, expiresAt: time });
-  bind<ConnectionRow>(ConnectionRow, "connections", { name: { ...text, primaryKey: true }, settings: json, secret: optionalText });
-  bind<PipelineRow>(PipelineRow, "pipelines", { name: { ...text, primaryKey: true }, title: text, definition: json, nextAt: time, updatedAt: time });
+  const own = <A extends object>(attributes: A): A =>
+    Object.fromEntries(Object.entries(attributes).map(([name, attribute]) => [name, { ...attribute }])) as A;
+  const bind = <M extends Model>(
+    model: ModelStatic<M>,
+    tableName: string,
+    attributes: ModelAttributes<M, M["_attributes"]>,
+  ) => model.init(own(attributes), { sequelize, tableName, underscored: true, timestamps: false });
+  bind<UserRow>(UserRow, "users", {
+    id: serial,
+    login: text,
+    name: text,
+    role: text,
+    password: optionalText,
+    active: flag,
+  });
+  bind<PassRow>(PassRow, "passes", {
+    id: serial,
+    kind: text,
+    hash: text,
+    userId: optionalNumber,
+    name: optionalText,
+    createdAt: time,
+    lastUsedAt: time,
+    expiresAt: time,
+  });
+  bind<ConnectionRow>(ConnectionRow, "connections", {
+    name: { ...text, primaryKey: true },
+    settings: json,
+    secret: optionalText,
+  });
+  bind<PipelineRow>(PipelineRow, "pipelines", {
+    name: { ...text, primaryKey: true },
+    title: text,
+    definition: json,
+    nextAt: time,
+    updatedAt: time,
+  });
   bind<RunRow>(RunRow, "runs", {
     id: serial,
     uid: { type: DataTypes.UUID, defaultValue: DataTypes.UUIDV4, allowNull: false },
@@ -193,7 +242,14 @@ export function bindModels(sequelize: Sequelize): void {
     startedAt: time,
     finishedAt: time,
   });
-  bind<RunLineRow>(RunLineRow, "run_lines", { id: serial, runId: number, load: optionalText, at: time, message: text, sql: optionalText });
+  bind<RunLineRow>(RunLineRow, "run_lines", {
+    id: serial,
+    runId: number,
+    load: optionalText,
+    at: time,
+    message: text,
+    sql: optionalText,
+  });
   bind<ProofRow>(ProofRow, "proofs", {
     id: serial,
     runId: number,
@@ -217,5 +273,15 @@ export function bindModels(sequelize: Sequelize): void {
     warehouseSql: text,
   });
   const key = { ...text, primaryKey: true };
-  bind<SliceRow>(SliceRow, "slices", { pipeline: key, load: key, slice: key, verdict: text, figures: json, proofId: number, provedAt: time, depth: text, cellsAt: time });
+  bind<SliceRow>(SliceRow, "slices", {
+    pipeline: key,
+    load: key,
+    slice: key,
+    verdict: text,
+    figures: json,
+    proofId: number,
+    provedAt: time,
+    depth: text,
+    cellsAt: time,
+  });
 }

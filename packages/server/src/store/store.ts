@@ -22,9 +22,19 @@ export class Store {
 
   /** Connects and brings the tables up to date; several processes may do so at once. */
   static async open(url: string, key: Buffer): Promise<Store> {
-    const sequelize = new Sequelize(url, { dialect: "postgres", logging: false, pool: { max: 8, idle: 30_000 }, dialectOptions: { application_name: "undercoat store" } });
+    const sequelize = new Sequelize(url, {
+      dialect: "postgres",
+      logging: false,
+      pool: { max: 8, idle: 30_000 },
+      dialectOptions: { application_name: "undercoat store" },
+    });
     bindModels(sequelize);
-    const umzug = new Umzug({ migrations, context: sequelize.getQueryInterface(), storage: new SequelizeStorage({ sequelize, tableName: "migrations" }), logger: undefined });
+    const umzug = new Umzug({
+      migrations,
+      context: sequelize.getQueryInterface(),
+      storage: new SequelizeStorage({ sequelize, tableName: "migrations" }),
+      logger: undefined,
+    });
     const gate = new pg.Client({ connectionString: url });
     await gate.connect();
     try {
@@ -49,7 +59,13 @@ export class Store {
 
   /** The tables that pipelines write, and where. */
   async targets(): Promise<{ pipeline: string; warehouse: string; table: string }[]> {
-    return (await PipelineRow.findAll()).flatMap((row) => Object.values(row.definition.loads).map(({ into }) => ({ pipeline: row.name, warehouse: row.definition.warehouse, table: into.table })));
+    return (await PipelineRow.findAll()).flatMap((row) =>
+      Object.values(row.definition.loads).map(({ into }) => ({
+        pipeline: row.name,
+        warehouse: row.definition.warehouse,
+        table: into.table,
+      })),
+    );
   }
 
   async query<T extends object>(sql: string, replacements: Record<string, unknown> = {}): Promise<T[]> {
@@ -57,7 +73,10 @@ export class Store {
   }
 
   private async notify(channel: string, payload: string): Promise<void> {
-    await this.sequelize.query("SELECT pg_notify(:channel, :payload)", { replacements: { channel, payload }, type: QueryTypes.SELECT });
+    await this.sequelize.query("SELECT pg_notify(:channel, :payload)", {
+      replacements: { channel, payload },
+      type: QueryTypes.SELECT,
+    });
   }
 
   tell(event: Event): Promise<void> {
@@ -73,7 +92,11 @@ export class Store {
   }
 
   /** Hears what other processes say until the returned function is called; a lost connection is made again. */
-  async listen(heard: { event?: (event: Event) => void; job?: () => void; cancel?: (run: number) => void }): Promise<() => Promise<void>> {
+  async listen(heard: {
+    event?: (event: Event) => void;
+    job?: () => void;
+    cancel?: (run: number) => void;
+  }): Promise<() => Promise<void>> {
     let client: pg.Client | undefined;
     let ended = false;
     const open = async (): Promise<void> => {

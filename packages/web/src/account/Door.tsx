@@ -25,7 +25,8 @@ export default function Door({ needsSetup: noAccounts }: { needsSetup: boolean }
       : {},
   });
   const enter = useMutation({
-    mutationFn: (how: { path: string; body: { token?: string | null; [field: string]: unknown } }) => api.post<Me & { setup?: boolean }>(how.path, how.body),
+    mutationFn: (how: { path: string; body: { token?: string | null; [field: string]: unknown } }) =>
+      api.post<Me & { setup?: boolean }>(how.path, how.body),
     onSuccess: (me, { body }) => {
       if (me.setup) return setSetup(body.token ?? null);
       if (location.pathname === "/link") navigate("/", { replace: true });
@@ -42,15 +43,42 @@ export default function Door({ needsSetup: noAccounts }: { needsSetup: boolean }
   }, [mutate]);
   return (
     <main className="door">
-      <form onSubmit={form.onSubmit(({ login, name, password }) => enter.mutate(needsSetup ? { path: "/session/setup", body: { token: setup, login, name, password } } : { path: "/session", body: { login, password } }))}>
+      <form
+        onSubmit={form.onSubmit(({ login, name, password }) =>
+          enter.mutate(
+            needsSetup
+              ? { path: "/session/setup", body: { token: setup, login, name, password } }
+              : { path: "/session", body: { login, password } },
+          ),
+        )}
+      >
         <div className="actions">
           <Mark state="proved" />
           <h1>Undercoat</h1>
         </div>
-        <p className="quiet">{needsSetup ? "Nobody has an account here yet. This one is the administrator's." : noAccounts ? "Nobody has an account here yet. Open the link that was printed when the server started, or make one with ./undercoat account." : "Every load proves itself. Sign in to see how things stand."}</p>
-        <TextInput label="Sign-in name" autoComplete="username" required withAsterisk={false} autoFocus {...form.getInputProps("login")} />
+        <p className="quiet">
+          {needsSetup
+            ? "Nobody has an account here yet. This one is the administrator's."
+            : noAccounts
+              ? "Nobody has an account here yet. Open the link that was printed when the server started, or make one with ./undercoat account."
+              : "Every load proves itself. Sign in to see how things stand."}
+        </p>
+        <TextInput
+          label="Sign-in name"
+          autoComplete="username"
+          required
+          withAsterisk={false}
+          autoFocus
+          {...form.getInputProps("login")}
+        />
         {needsSetup && <TextInput label="Your name" autoComplete="name" {...form.getInputProps("name")} />}
-        <PasswordInput label="Password" autoComplete={needsSetup ? "new-password" : "current-password"} required withAsterisk={false} {...form.getInputProps("password")} />
+        <PasswordInput
+          label="Password"
+          autoComplete={needsSetup ? "new-password" : "current-password"}
+          required
+          withAsterisk={false}
+          {...form.getInputProps("password")}
+        />
         <ErrorNote error={enter.error} />
         <Button type="submit" loading={enter.isPending}>
           {needsSetup ? "Make the account" : "Sign in"}

@@ -18,21 +18,42 @@ const lasting = [
 ];
 
 function PasswordForm() {
-  const form = useForm({ initialValues: { current: "", next: "" }, validate: { next: (value) => (value.length >= 10 ? null : "At least 10 characters") } });
+  const form = useForm({
+    initialValues: { current: "", next: "" },
+    validate: { next: (value) => (value.length >= 10 ? null : "At least 10 characters") },
+  });
   const change = useMutation({
     mutationFn: () => api.post("/session/password", form.values),
     onSuccess: () => form.reset(),
     onError: (failed) => {
-      if (failed instanceof ApiProblem) for (const problem of failed.problem.problems ?? []) form.setFieldError(String(problem.path[0]), problem.message);
+      if (failed instanceof ApiProblem)
+        for (const problem of failed.problem.problems ?? [])
+          form.setFieldError(String(problem.path[0]), problem.message);
     },
   });
   return (
     <section aria-labelledby="password">
       <h2 id="password">Your password</h2>
       <p className="quiet">Changing it ends your other sessions and tokens.</p>
-      <form className="actions" style={{ alignItems: "flex-start", margin: "10px 0 0" }} onSubmit={form.onSubmit(() => change.mutate())}>
-        <PasswordInput label="Now" description="Empty where you came by a link" autoComplete="current-password" w={260} {...form.getInputProps("current")} />
-        <PasswordInput label="From now on" description="At least 10 characters" autoComplete="new-password" w={260} {...form.getInputProps("next")} />
+      <form
+        className="actions"
+        style={{ alignItems: "flex-start", margin: "10px 0 0" }}
+        onSubmit={form.onSubmit(() => change.mutate())}
+      >
+        <PasswordInput
+          label="Now"
+          description="Empty where you came by a link"
+          autoComplete="current-password"
+          w={260}
+          {...form.getInputProps("current")}
+        />
+        <PasswordInput
+          label="From now on"
+          description="At least 10 characters"
+          autoComplete="new-password"
+          w={260}
+          {...form.getInputProps("next")}
+        />
         <Button type="submit" loading={change.isPending} mt={41}>
           Change it
         </Button>
@@ -65,7 +86,8 @@ export default function TokensPage() {
         <div>
           <h1>{data ? `${counted(data.length, "token")} for the command line` : "Command-line tokens"}</h1>
           <p className="quiet">
-            A token acts as its owner does. Set UNDERCOAT_URL to {location.origin} and UNDERCOAT_TOKEN to the token where you run undercoat.{everybody ? " As an administrator you see everybody's." : ""}
+            A token acts as its owner does. Set UNDERCOAT_URL to {location.origin} and UNDERCOAT_TOKEN to the token
+            where you run undercoat.{everybody ? " As an administrator you see everybody's." : ""}
           </p>
         </div>
       </div>
@@ -78,8 +100,21 @@ export default function TokensPage() {
           if (name.trim()) make.mutate();
         }}
       >
-        <TextInput label="What it is for" placeholder="nightly build" value={name} onChange={(event) => setName(event.currentTarget.value)} w={260} />
-        <Select label="It lasts" data={lasting} value={days} onChange={(value) => setDays(value ?? "365")} allowDeselect={false} w={130} />
+        <TextInput
+          label="What it is for"
+          placeholder="nightly build"
+          value={name}
+          onChange={(event) => setName(event.currentTarget.value)}
+          w={260}
+        />
+        <Select
+          label="It lasts"
+          data={lasting}
+          value={days}
+          onChange={(value) => setDays(value ?? "365")}
+          allowDeselect={false}
+          w={130}
+        />
         <Button type="submit" disabled={!name.trim()} loading={make.isPending}>
           Make a token
         </Button>

@@ -17,7 +17,11 @@ function NewUser({ onClose }: { onClose: () => void }) {
   const client = useQueryClient();
   const form = useForm({
     initialValues: { login: "", name: "", role: "viewer" as Role, password: "" },
-    validate: { login: (value) => (/^[a-z0-9._@-]{2,64}$/.test(value) ? null : "Small letters, digits and . _ @ -"), name: (value) => (value.trim() ? null : "The name others see"), password: (value) => (value.length >= 10 ? null : "At least 10 characters") },
+    validate: {
+      login: (value) => (/^[a-z0-9._@-]{2,64}$/.test(value) ? null : "Small letters, digits and . _ @ -"),
+      name: (value) => (value.trim() ? null : "The name others see"),
+      password: (value) => (value.length >= 10 ? null : "At least 10 characters"),
+    },
   });
   const make = useMutation({
     mutationFn: () => api.post<User>("/users", form.values),
@@ -25,7 +29,13 @@ function NewUser({ onClose }: { onClose: () => void }) {
       client.invalidateQueries({ queryKey: ["users"] });
       onClose();
     },
-    onError: (failed) => failed instanceof ApiProblem && form.setErrors(Object.fromEntries((failed.problem.problems ?? []).map((problem) => [String(problem.path[0]), problem.message]))),
+    onError: (failed) =>
+      failed instanceof ApiProblem &&
+      form.setErrors(
+        Object.fromEntries(
+          (failed.problem.problems ?? []).map((problem) => [String(problem.path[0]), problem.message]),
+        ),
+      ),
   });
   return (
     <Modal opened onClose={onClose} title="A new account">
@@ -56,7 +66,9 @@ export default function UsersPage() {
       <div className="head">
         <div>
           <h1>{data ? counted(data.filter((user) => user.active).length, "active account") : "Users"}</h1>
-          <p className="quiet">A viewer sees everything, an editor changes and runs, an administrator keeps the accounts.</p>
+          <p className="quiet">
+            A viewer sees everything, an editor changes and runs, an administrator keeps the accounts.
+          </p>
         </div>
         <Button onClick={() => setAdding(true)}>New account</Button>
       </div>
@@ -78,11 +90,23 @@ export default function UsersPage() {
                 <td className="strong">{user.name}</td>
                 <td className="mono">{user.login}</td>
                 <td>
-                  <Select size="xs" aria-label={`Role of ${user.name}`} data={roles} value={user.role} allowDeselect={false} onChange={(role) => role && change.mutate({ id: user.id, role: role as Role })} w={230} />
+                  <Select
+                    size="xs"
+                    aria-label={`Role of ${user.name}`}
+                    data={roles}
+                    value={user.role}
+                    allowDeselect={false}
+                    onChange={(role) => role && change.mutate({ id: user.id, role: role as Role })}
+                    w={230}
+                  />
                 </td>
                 <td>{user.active ? "active" : <span className="quiet">closed: can't sign in</span>}</td>
                 <td className="right">
-                  <Button size="xs" variant="default" onClick={() => change.mutate({ id: user.id, active: !user.active })}>
+                  <Button
+                    size="xs"
+                    variant="default"
+                    onClick={() => change.mutate({ id: user.id, active: !user.active })}
+                  >
                     {user.active ? "Close" : "Open again"}
                   </Button>
                 </td>

@@ -15,14 +15,27 @@ export class ApiProblem extends Error {
 async function ask<T>(method: string, path: string, body?: unknown): Promise<T> {
   let response: Response;
   try {
-    response = await fetch(`/api${path}`, { method, headers: body === undefined ? {} : { "Content-Type": "application/json" }, body: body === undefined ? undefined : JSON.stringify(body) });
+    response = await fetch(`/api${path}`, {
+      method,
+      headers: body === undefined ? {} : { "Content-Type": "application/json" },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
   } catch {
-    throw new ApiProblem({ type: "about:blank", title: "The server does not answer", status: 0, hint: "Check that it runs; what you typed is still here." });
+    throw new ApiProblem({
+      type: "about:blank",
+      title: "The server does not answer",
+      status: 0,
+      hint: "Check that it runs; what you typed is still here.",
+    });
   }
   const text = await response.text();
   if (response.ok) return (text ? JSON.parse(text) : null) as T;
   if (response.status === 401 && !path.startsWith("/session")) window.dispatchEvent(new Event("signed-out"));
-  let problem: ProblemDetails = { type: "about:blank", title: `The server answered ${response.status}`, status: response.status };
+  let problem: ProblemDetails = {
+    type: "about:blank",
+    title: `The server answered ${response.status}`,
+    status: response.status,
+  };
   try {
     problem = JSON.parse(text);
   } catch {

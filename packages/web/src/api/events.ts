@@ -1,5 +1,5 @@
-import type { Dock, Event, RunView } from "@undercoat/core/api/api";
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
+import type { Dock, Event, RunView } from "@undercoat/core/api/api";
 import { useEffect } from "react";
 
 /** Counts and rate of a load that is reading, as last told. */
@@ -15,16 +15,42 @@ export interface Progress {
 function take(client: QueryClient, event: Event): void {
   switch (event.kind) {
     case "progress":
-      client.setQueryData<Record<string, Progress>>(["progress", event.run], (before) => ({ ...before, [event.load]: event }));
-      client.setQueryData<RunView>(["runs", String(event.run)], (run) => run && { ...run, loads: run.loads.map((load) => (load.load === event.load && (load.status === "queued" || load.status === "running") ? { ...load, phase: event.phase, waitingFor: event.waitingFor, phases: event.phases, status: "running" } : load)) });
-      client.setQueryData<Dock>(["dock"], (dock) => dock && { ...dock, running: dock.running.map((entry) => (entry.run === event.run ? { ...entry, load: event.load, rows: event.rows, rate: event.rate, waitingFor: event.waitingFor } : entry)) });
+      client.setQueryData<Record<string, Progress>>(["progress", event.run], (before) => ({
+        ...before,
+        [event.load]: event,
+      }));
+      client.setQueryData<RunView>(
+        ["runs", String(event.run)],
+        (run) =>
+          run && {
+            ...run,
+            loads: run.loads.map((load) =>
+              load.load === event.load && (load.status === "queued" || load.status === "running")
+                ? { ...load, phase: event.phase, waitingFor: event.waitingFor, phases: event.phases, status: "running" }
+                : load,
+            ),
+          },
+      );
+      client.setQueryData<Dock>(
+        ["dock"],
+        (dock) =>
+          dock && {
+            ...dock,
+            running: dock.running.map((entry) =>
+              entry.run === event.run
+                ? { ...entry, load: event.load, rows: event.rows, rate: event.rate, waitingFor: event.waitingFor }
+                : entry,
+            ),
+          },
+      );
       client.invalidateQueries({ queryKey: ["lines", event.run] });
       break;
     case "line":
       client.invalidateQueries({ queryKey: ["lines", event.run] });
       break;
     case "run":
-      for (const key of ["runs", "dock", "ledger", "pipelines", "proofs", "warehouse", "preview"]) client.invalidateQueries({ queryKey: [key] });
+      for (const key of ["runs", "dock", "ledger", "pipelines", "proofs", "warehouse", "preview"])
+        client.invalidateQueries({ queryKey: [key] });
       client.invalidateQueries({ queryKey: ["lines", event.run] });
       break;
     case "changed":

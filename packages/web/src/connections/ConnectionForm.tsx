@@ -8,7 +8,11 @@ import { ApiProblem, api } from "../api/client.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { useCheck } from "./check.ts";
 
-const icons = { passed: <IconCheck size={16} aria-label="passed" />, failed: <IconX size={16} aria-label="failed" />, skipped: <IconMinus size={16} aria-label="skipped" /> };
+const icons = {
+  passed: <IconCheck size={16} aria-label="passed" />,
+  failed: <IconX size={16} aria-label="failed" />,
+  skipped: <IconMinus size={16} aria-label="skipped" />,
+};
 
 /** A connection's settings, with a check that tells each step as it ends. The stored password is never shown. */
 export function ConnectionForm({ connection, onClose }: { connection: ConnectionView | null; onClose: () => void }) {
@@ -35,10 +39,19 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
   const { steps, state, error, check } = useCheck();
   const settings = () => {
     const { name, password, warehouse: _, ...rest } = form.values;
-    return { kind: "postgres", ...rest, port: Number(rest.port), ...(connection ? {} : { name }), ...(password === "" && connection?.hasPassword ? {} : { password }) };
+    return {
+      kind: "postgres",
+      ...rest,
+      port: Number(rest.port),
+      ...(connection ? {} : { name }),
+      ...(password === "" && connection?.hasPassword ? {} : { password }),
+    };
   };
   const save = useMutation({
-    mutationFn: () => (connection ? api.put<ConnectionView>(`/connections/${connection.name}`, settings()) : api.post<ConnectionView>("/connections", settings())),
+    mutationFn: () =>
+      connection
+        ? api.put<ConnectionView>(`/connections/${connection.name}`, settings())
+        : api.post<ConnectionView>("/connections", settings()),
     onSuccess: (saved) => {
       client.invalidateQueries({ queryKey: ["connections"] });
       client.invalidateQueries({ queryKey: ["datasets", saved.name] });
@@ -46,31 +59,71 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
       navigate(`/connections/${saved.name}`);
     },
     onError: (failed) => {
-      if (failed instanceof ApiProblem) for (const problem of failed.problem.problems ?? []) form.setFieldError(String(problem.path[0]), problem.message);
+      if (failed instanceof ApiProblem)
+        for (const problem of failed.problem.problems ?? [])
+          form.setFieldError(String(problem.path[0]), problem.message);
     },
   });
   return (
-    <Modal opened onClose={onClose} title={connection ? `Change ${connection.name}` : "A new connection to PostgreSQL"} size="lg">
+    <Modal
+      opened
+      onClose={onClose}
+      title={connection ? `Change ${connection.name}` : "A new connection to PostgreSQL"}
+      size="lg"
+    >
       <form onSubmit={form.onSubmit(() => save.mutate())} style={{ display: "grid", gap: 12 }}>
-        {!connection && <TextInput label="Name" description="As pipelines and project files call it" data-autofocus {...form.getInputProps("name")} />}
+        {!connection && (
+          <TextInput
+            label="Name"
+            description="As pipelines and project files call it"
+            data-autofocus
+            {...form.getInputProps("name")}
+          />
+        )}
         <div style={{ display: "grid", gridTemplateColumns: "1fr 130px", gap: 12 }}>
           <TextInput label="Host" {...form.getInputProps("host")} />
-          <NumberInput label="Port" min={1} max={65535} allowDecimal={false} thousandSeparator="" {...form.getInputProps("port")} />
+          <NumberInput
+            label="Port"
+            min={1}
+            max={65535}
+            allowDecimal={false}
+            thousandSeparator=""
+            {...form.getInputProps("port")}
+          />
         </div>
         <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 12 }}>
           <TextInput label="Database" {...form.getInputProps("database")} />
           <TextInput label="User" autoComplete="off" {...form.getInputProps("user")} />
         </div>
         <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 12 }}>
-          <PasswordInput label="Password" autoComplete="new-password" placeholder={connection?.hasPassword ? "kept as it is" : ""} {...form.getInputProps("password")} />
-          <Select label="TLS" data={[{ value: "off", label: "off" }, { value: "require", label: "require, any certificate" }, { value: "verify", label: "verify the certificate" }]} allowDeselect={false} {...form.getInputProps("tls")} />
+          <PasswordInput
+            label="Password"
+            autoComplete="new-password"
+            placeholder={connection?.hasPassword ? "kept as it is" : ""}
+            {...form.getInputProps("password")}
+          />
+          <Select
+            label="TLS"
+            data={[
+              { value: "off", label: "off" },
+              { value: "require", label: "require, any certificate" },
+              { value: "verify", label: "verify the certificate" },
+            ]}
+            allowDeselect={false}
+            {...form.getInputProps("tls")}
+          />
         </div>
-        <Checkbox label="It serves as a warehouse too: check the right to write" {...form.getInputProps("warehouse", { type: "checkbox" })} />
+        <Checkbox
+          label="It serves as a warehouse too: check the right to write"
+          {...form.getInputProps("warehouse", { type: "checkbox" })}
+        />
         {steps.length > 0 && (
           <ol className="steps" aria-label="Check" aria-live="polite">
             {steps.map((step) => (
               <li key={step.step}>
-                <span className={step.outcome === "failed" ? "lead" : step.outcome === "passed" ? "good" : "quiet"}>{icons[step.outcome]}</span>
+                <span className={step.outcome === "failed" ? "lead" : step.outcome === "passed" ? "good" : "quiet"}>
+                  {icons[step.outcome]}
+                </span>
                 <span>{step.step}</span>
                 <span className={step.outcome === "failed" ? "lead" : step.outcome === "skipped" ? "quiet" : undefined}>
                   {step.fact}
@@ -82,9 +135,22 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
             ))}
           </ol>
         )}
-        <ErrorNote error={error ?? (save.error instanceof ApiProblem && save.error.problem.problems ? null : save.error)} />
+        <ErrorNote
+          error={error ?? (save.error instanceof ApiProblem && save.error.problem.problems ? null : save.error)}
+        />
         <div className="actions" style={{ justifyContent: "space-between" }}>
-          <Button variant="outline" loading={state === "checking"} onClick={() => !form.validate().hasErrors && check({ ...settings(), name: connection?.name ?? (form.values.name || undefined), warehouse: form.values.warehouse })}>
+          <Button
+            variant="outline"
+            loading={state === "checking"}
+            onClick={() =>
+              !form.validate().hasErrors &&
+              check({
+                ...settings(),
+                name: connection?.name ?? (form.values.name || undefined),
+                warehouse: form.values.warehouse,
+              })
+            }
+          >
             Check it
           </Button>
           <Button type="submit" loading={save.isPending}>

@@ -34,7 +34,14 @@ function Duplicate({ connection, onClose }: { connection: ConnectionView; onClos
           copy.mutate();
         }}
       >
-        <TextInput label="Name of the copy" description="Its password is copied too" value={name} onChange={(event) => setName(event.currentTarget.value)} error={copy.error instanceof ApiProblem ? (copy.error.at("name") ?? copy.error.message) : null} data-autofocus />
+        <TextInput
+          label="Name of the copy"
+          description="Its password is copied too"
+          value={name}
+          onChange={(event) => setName(event.currentTarget.value)}
+          error={copy.error instanceof ApiProblem ? (copy.error.at("name") ?? copy.error.message) : null}
+          data-autofocus
+        />
         <Button type="submit" mt="sm" loading={copy.isPending}>
           Duplicate
         </Button>
@@ -51,8 +58,15 @@ export default function ConnectionPage() {
   const [wanted, setWanted] = useUrlState("find");
   const [open, setOpen] = useUrlState("table");
   const [dialog, setDialog] = useState<"edit" | "duplicate" | "delete" | null>(null);
-  const connection = useQuery({ queryKey: ["connections", name], queryFn: () => api.get<ConnectionView>(`/connections/${name}`) });
-  const datasets = useQuery({ queryKey: ["datasets", name], queryFn: () => api.get<DatasetSummary[]>(`/connections/${name}/datasets`), retry: false });
+  const connection = useQuery({
+    queryKey: ["connections", name],
+    queryFn: () => api.get<ConnectionView>(`/connections/${name}`),
+  });
+  const datasets = useQuery({
+    queryKey: ["datasets", name],
+    queryFn: () => api.get<DatasetSummary[]>(`/connections/${name}/datasets`),
+    retry: false,
+  });
   const remove = useMutation({
     mutationFn: () => api.delete(`/connections/${name}`),
     onSuccess: () => {
@@ -60,11 +74,18 @@ export default function ConnectionPage() {
       navigate("/connections");
     },
   });
-  if (connection.error) return <main className="page"><ErrorNote error={connection.error} /></main>;
+  if (connection.error)
+    return (
+      <main className="page">
+        <ErrorNote error={connection.error} />
+      </main>
+    );
   if (!connection.data) return <main className="page" aria-busy="true" />;
   const view = connection.data;
   const id = (row: DatasetSummary) => JSON.stringify([row.schema, row.name]);
-  const rows = (datasets.data ?? []).filter((row) => `${row.schema}.${row.name}`.toLowerCase().includes(wanted.toLowerCase()));
+  const rows = (datasets.data ?? []).filter((row) =>
+    `${row.schema}.${row.name}`.toLowerCase().includes(wanted.toLowerCase()),
+  );
   const chosen = datasets.data?.find((row) => id(row) === open);
   return (
     <main className="page">
@@ -75,7 +96,11 @@ export default function ConnectionPage() {
           </div>
           <h1>{name}</h1>
           <p className="quiet">
-            PostgreSQL database <span className="mono">{view.database}</span> at <span className="mono">{view.host}:{view.port}</span> as <span className="mono">{view.user}</span>, TLS {view.tls}.{" "}
+            PostgreSQL database <span className="mono">{view.database}</span> at{" "}
+            <span className="mono">
+              {view.host}:{view.port}
+            </span>{" "}
+            as <span className="mono">{view.user}</span>, TLS {view.tls}.{" "}
             {view.usedBy.length > 0 && (
               <>
                 Used by{" "}
@@ -109,11 +134,22 @@ export default function ConnectionPage() {
       </div>
       <ErrorNote error={remove.error ?? datasets.error} />
       {datasets.data && (
-        <div className="columns" style={{ gridTemplateColumns: chosen ? "minmax(0, 5fr) minmax(0, 7fr)" : "minmax(0, 1fr)" }}>
+        <div
+          className="columns"
+          style={{ gridTemplateColumns: chosen ? "minmax(0, 5fr) minmax(0, 7fr)" : "minmax(0, 1fr)" }}
+        >
           <section aria-label="Tables">
             <div className="actions" style={{ marginBottom: 8, justifyContent: "space-between" }}>
-              <span className="quiet">{counted(datasets.data.length, "table")} can be read{wanted ? `, ${rows.length} shown` : ""}</span>
-              <TextInput aria-label="Filter tables" placeholder="Filter tables" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} w={190} />
+              <span className="quiet">
+                {counted(datasets.data.length, "table")} can be read{wanted ? `, ${rows.length} shown` : ""}
+              </span>
+              <TextInput
+                aria-label="Filter tables"
+                placeholder="Filter tables"
+                value={wanted}
+                onChange={(event) => setWanted(event.currentTarget.value)}
+                w={190}
+              />
             </div>
             <DataTable
               label="Tables and views"
@@ -122,10 +158,28 @@ export default function ConnectionPage() {
               rowKey={id}
               onOpen={(row) => setOpen(open === id(row) ? "" : id(row))}
               columns={[
-                { head: "Table", width: "minmax(0, 2fr)", cell: (row) => <span className={`mono${open === id(row) ? " strong" : ""}`}>{row.schema}.{row.name}</span> },
+                {
+                  head: "Table",
+                  width: "minmax(0, 2fr)",
+                  cell: (row) => (
+                    <span className={`mono${open === id(row) ? " strong" : ""}`}>
+                      {row.schema}.{row.name}
+                    </span>
+                  ),
+                },
                 ...(chosen ? [] : [{ head: "Kind", width: "150px", cell: (row: DatasetSummary) => row.kind }]),
-                { head: "Rows, about", width: "110px", right: true, cell: (row) => <span className="mono">{grouped(row.rows)}</span> },
-                { head: "Size", width: "90px", right: true, cell: (row) => <span className="mono">{bytes(row.bytes)}</span> },
+                {
+                  head: "Rows, about",
+                  width: "110px",
+                  right: true,
+                  cell: (row) => <span className="mono">{grouped(row.rows)}</span>,
+                },
+                {
+                  head: "Size",
+                  width: "90px",
+                  right: true,
+                  cell: (row) => <span className="mono">{bytes(row.bytes)}</span>,
+                },
               ]}
             />
           </section>
@@ -135,7 +189,16 @@ export default function ConnectionPage() {
       {dialog === "edit" && <ConnectionForm connection={view} onClose={() => setDialog(null)} />}
       {dialog === "duplicate" && <Duplicate connection={view} onClose={() => setDialog(null)} />}
       {dialog === "delete" && (
-        <Confirm title={`Delete ${name}`} name={name} action="Delete it" onClose={() => setDialog(null)} onConfirm={() => { setDialog(null); remove.mutate(); }}>
+        <Confirm
+          title={`Delete ${name}`}
+          name={name}
+          action="Delete it"
+          onClose={() => setDialog(null)}
+          onConfirm={() => {
+            setDialog(null);
+            remove.mutate();
+          }}
+        >
           Its address and password are forgotten. The system it names is not touched.
         </Confirm>
       )}

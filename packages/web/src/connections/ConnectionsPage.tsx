@@ -13,18 +13,35 @@ export default function ConnectionsPage() {
   const canEdit = useCanEdit();
   const [wanted, setWanted] = useUrlState("find");
   const [adding, setAdding] = useUrlState("new");
-  const { data, error } = useQuery({ queryKey: ["connections"], queryFn: () => api.get<ConnectionView[]>("/connections") });
-  const shown = (data ?? []).filter((row) => `${row.name} ${row.host} ${row.database}`.toLowerCase().includes(wanted.toLowerCase()));
+  const { data, error } = useQuery({
+    queryKey: ["connections"],
+    queryFn: () => api.get<ConnectionView[]>("/connections"),
+  });
+  const shown = (data ?? []).filter((row) =>
+    `${row.name} ${row.host} ${row.database}`.toLowerCase().includes(wanted.toLowerCase()),
+  );
   const uses = (row: ConnectionView, as: "source" | "warehouse") => row.usedBy.filter((use) => use.as === as).length;
   return (
     <main className="page">
       <div className="head">
         <div>
           <h1>{!data ? "Connections" : data.length ? counted(data.length, "connection") : "No connections yet"}</h1>
-          <p className="quiet">{data?.length === 0 ? "A connection is the address and the credentials of an outside system. It serves as a source, a warehouse, or both." : "Passwords are stored encrypted and never shown again."}</p>
+          <p className="quiet">
+            {data?.length === 0
+              ? "A connection is the address and the credentials of an outside system. It serves as a source, a warehouse, or both."
+              : "Passwords are stored encrypted and never shown again."}
+          </p>
         </div>
         <div className="actions">
-          {data && data.length > 0 && <TextInput aria-label="Filter connections" placeholder="Filter connections" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} w={220} />}
+          {data && data.length > 0 && (
+            <TextInput
+              aria-label="Filter connections"
+              placeholder="Filter connections"
+              value={wanted}
+              onChange={(event) => setWanted(event.currentTarget.value)}
+              w={220}
+            />
+          )}
           {canEdit && <Button onClick={() => setAdding("1")}>New connection</Button>}
         </div>
       </div>
@@ -56,7 +73,12 @@ export default function ConnectionsPage() {
                 <td className="mono">{row.user}</td>
                 <td>{row.tls}</td>
                 <td>
-                  {[uses(row, "source") ? `source of ${counted(uses(row, "source"), "pipeline")}` : "", uses(row, "warehouse") ? `warehouse of ${counted(uses(row, "warehouse"), "pipeline")}` : ""].filter(Boolean).join(", ") || <span className="quiet">nothing yet</span>}
+                  {[
+                    uses(row, "source") ? `source of ${counted(uses(row, "source"), "pipeline")}` : "",
+                    uses(row, "warehouse") ? `warehouse of ${counted(uses(row, "warehouse"), "pipeline")}` : "",
+                  ]
+                    .filter(Boolean)
+                    .join(", ") || <span className="quiet">nothing yet</span>}
                 </td>
               </tr>
             ))}

@@ -34,7 +34,9 @@ function Columns({ dataset }: { dataset: Dataset }) {
               <td className="mono">{column.name}</td>
               <td>
                 {shortType(column.declared)}
-                {shortType(column.declared) !== shortType(column.warehouseType) && <span className="quiet"> → {shortType(column.warehouseType)} in a warehouse</span>}
+                {shortType(column.declared) !== shortType(column.warehouseType) && (
+                  <span className="quiet"> → {shortType(column.warehouseType)} in a warehouse</span>
+                )}
                 {column.generated && <span className="quiet">, generated</span>}
               </td>
               <td>{column.notNull ? "never" : "may be"}</td>
@@ -50,7 +52,12 @@ function Columns({ dataset }: { dataset: Dataset }) {
       </table>
       {dataset.indexes.length > 0 && (
         <p className="quiet" style={{ marginTop: 10 }}>
-          {dataset.indexes.map((index) => `${index.name} (${index.columns.join(", ")})${index.primary ? ", primary key" : index.unique ? ", unique" : ""}`).join("; ")}
+          {dataset.indexes
+            .map(
+              (index) =>
+                `${index.name} (${index.columns.join(", ")})${index.primary ? ", primary key" : index.unique ? ", unique" : ""}`,
+            )
+            .join("; ")}
         </p>
       )}
     </>
@@ -58,7 +65,13 @@ function Columns({ dataset }: { dataset: Dataset }) {
 }
 
 function Time({ columns }: { columns: TimeColumn[] }) {
-  if (columns.length === 0) return <p>No column could tell what changed: none is a date, a time or a growing number. The whole table is read every time.</p>;
+  if (columns.length === 0)
+    return (
+      <p>
+        No column could tell what changed: none is a date, a time or a growing number. The whole table is read every
+        time.
+      </p>
+    );
   return (
     <table className="plain">
       <thead>
@@ -74,7 +87,8 @@ function Time({ columns }: { columns: TimeColumn[] }) {
         {columns.map((column) => (
           <tr key={column.column}>
             <td>
-              <span className="mono">{column.column}</span> {column.suggested && <span className="badge good">suggested</span>}
+              <span className="mono">{column.column}</span>{" "}
+              {column.suggested && <span className="badge good">suggested</span>}
             </td>
             <td className="mono">{grouped(column.earliest)}</td>
             <td className="mono">{grouped(column.latest)}</td>
@@ -98,9 +112,20 @@ export function DatasetDetail({ connection, schema, table }: Props) {
   const [tab, setTab] = useUrlState("show");
   const shown = tab || "columns";
   const path = (what: string) => withQuery(`/connections/${connection}/${what}`, { schema, table });
-  const dataset = useQuery({ queryKey: ["dataset", connection, schema, table], queryFn: () => api.get<Dataset>(path("dataset")) });
-  const rows = useQuery({ queryKey: ["rows", connection, schema, table], queryFn: () => api.get<Row[]>(path("rows")), enabled: shown === "rows" });
-  const time = useQuery({ queryKey: ["time", connection, schema, table], queryFn: () => api.get<TimeColumn[]>(path("time")), enabled: shown === "time" });
+  const dataset = useQuery({
+    queryKey: ["dataset", connection, schema, table],
+    queryFn: () => api.get<Dataset>(path("dataset")),
+  });
+  const rows = useQuery({
+    queryKey: ["rows", connection, schema, table],
+    queryFn: () => api.get<Row[]>(path("rows")),
+    enabled: shown === "rows",
+  });
+  const time = useQuery({
+    queryKey: ["time", connection, schema, table],
+    queryFn: () => api.get<TimeColumn[]>(path("time")),
+    enabled: shown === "time",
+  });
   return (
     <section aria-label={`${schema}.${table}`} style={{ minWidth: 0 }}>
       <h2 className="mono" style={{ fontWeight: 500, marginBottom: 6 }}>
@@ -122,7 +147,11 @@ export function DatasetDetail({ connection, schema, table }: Props) {
         </Tabs.Panel>
         <Tabs.Panel value="time" pt="sm">
           <ErrorNote error={time.error} />
-          {time.data ? <Time columns={time.data} /> : <p className="quiet">{time.isFetching ? "Looking at the columns" : ""}</p>}
+          {time.data ? (
+            <Time columns={time.data} />
+          ) : (
+            <p className="quiet">{time.isFetching ? "Looking at the columns" : ""}</p>
+          )}
         </Tabs.Panel>
       </Tabs>
     </section>

@@ -9,7 +9,6 @@ export function FirstRows({ rows, busy, height = 360 }: { rows: Row[] | undefine
   return (
     <>
       <p className="quiet">The first {counted(rows.length, "row")}; long values are cut at 300 characters.</p>
-      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
       <div className="rows-scroll" style={{ maxHeight: height }} tabIndex={0} role="region" aria-label="First rows">
         <table className="plain mono" style={{ fontSize: 12 }}>
           <thead>
@@ -23,7 +22,12 @@ export function FirstRows({ rows, busy, height = 360 }: { rows: Row[] | undefine
             {rows.map((row, at) => (
               <tr key={at}>
                 {names.map((name) => (
-                  <td key={name} className="nowrap" style={{ maxWidth: 300, overflow: "hidden", textOverflow: "ellipsis" }} title={row[name] ?? "null"}>
+                  <td
+                    key={name}
+                    className="nowrap"
+                    style={{ maxWidth: 300, overflow: "hidden", textOverflow: "ellipsis" }}
+                    title={row[name] ?? "null"}
+                  >
                     {row[name] === null ? <i className="quiet">null</i> : row[name]}
                   </td>
                 ))}

@@ -20,7 +20,11 @@ export function useCheck() {
     setError(null);
     setState("checking");
     try {
-      const response = await fetch("/api/connections/check", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(settings) });
+      const response = await fetch("/api/connections/check", {
+        method: "POST",
+        headers: { "Content-Type": "application/json" },
+        body: JSON.stringify(settings),
+      });
       if (!response.ok || !response.body) throw new ApiProblem(await response.json());
       const reader = response.body.pipeThrough(new TextDecoderStream()).getReader();
       let text = "";

@@ -16,27 +16,65 @@ import { ErrorNote } from "../parts/words.tsx";
 function MarkFigures({ table, slice }: { table: LedgerTable; slice: LedgerSlice }) {
   const canEdit = useCanEdit();
   const run = useRun();
-  const scope = slice.slice === "" && table.sliced ? { kind: "slice" as const, slice: null } : slice.slice === "" ? { kind: "due" as const } : { kind: "slice" as const, slice: slice.slice };
+  const scope =
+    slice.slice === "" && table.sliced
+      ? { kind: "slice" as const, slice: null }
+      : slice.slice === ""
+        ? { kind: "due" as const }
+        : { kind: "slice" as const, slice: slice.slice };
   const disagrees = slice.state === "disagrees" || slice.state === "empty";
   return (
     <div style={{ width: 330 }}>
       <div className="head" style={{ marginBottom: 4 }}>
         <span className="mono strong cut">{table.target}</span>
-        <span className="quiet nowrap">{slice.slice ? sliceName(slice.slice) : table.sliced ? "no date" : "whole table"}</span>
+        <span className="quiet nowrap">
+          {slice.slice ? sliceName(slice.slice) : table.sliced ? "no date" : "whole table"}
+        </span>
       </div>
       <FigureTable figures={slice.figures} />
       <p className="quiet" style={{ margin: "8px 0 0" }}>
-        {slice.state === "proved" ? `Every cell was compared, ${moment(slice.cellsAt ?? "")}.` : slice.state === "figures" ? `The figures agree${slice.cellsAt ? `; every cell was last compared ${moment(slice.cellsAt)}` : "; its cells have not been compared since it changed"}.` : disagrees && slice.figures.every((pair) => pair.source === pair.warehouse) ? "The figures agree, but cells differ." : ""}
+        {slice.state === "proved"
+          ? `Every cell was compared, ${moment(slice.cellsAt ?? "")}.`
+          : slice.state === "figures"
+            ? `The figures agree${slice.cellsAt ? `; every cell was last compared ${moment(slice.cellsAt)}` : "; its cells have not been compared since it changed"}.`
+            : disagrees && slice.figures.every((pair) => pair.source === pair.warehouse)
+              ? "The figures agree, but cells differ."
+              : ""}
       </p>
       <ErrorNote error={run.error} />
       <div className="actions" style={{ marginTop: 12 }}>
         {(disagrees || slice.state === "figures") && canEdit && (
-          <Button size="xs" loading={run.isPending} onClick={() => run.mutate({ pipeline: table.pipeline, kind: "prove", loads: [table.load], scope, rows: true, reason: slice.slice ? `the cells of ${sliceName(slice.slice)}` : "cell by cell" })}>
+          <Button
+            size="xs"
+            loading={run.isPending}
+            onClick={() =>
+              run.mutate({
+                pipeline: table.pipeline,
+                kind: "prove",
+                loads: [table.load],
+                scope,
+                rows: true,
+                reason: slice.slice ? `the cells of ${sliceName(slice.slice)}` : "cell by cell",
+              })
+            }
+          >
             {disagrees ? "Show the rows" : "Compare every cell"}
           </Button>
         )}
         {canEdit && (
-          <Button size="xs" variant={disagrees ? "outline" : "filled"} onClick={() => run.mutate({ pipeline: table.pipeline, kind: "load", loads: [table.load], scope, reason: slice.slice ? `${sliceName(slice.slice)} again` : "by hand" })}>
+          <Button
+            size="xs"
+            variant={disagrees ? "outline" : "filled"}
+            onClick={() =>
+              run.mutate({
+                pipeline: table.pipeline,
+                kind: "load",
+                loads: [table.load],
+                scope,
+                reason: slice.slice ? `${sliceName(slice.slice)} again` : "by hand",
+              })
+            }
+          >
             {slice.slice ? "Reload this day" : "Run this load"}
           </Button>
         )}
@@ -53,7 +91,14 @@ function MarkButton({ table, slice, wide }: { table: LedgerTable; slice: LedgerS
   return (
     <Popover opened={open} onChange={setOpen} position="bottom" withArrow shadow="md" trapFocus returnFocus>
       <Popover.Target>
-        <button type="button" className="mark" style={wide ? { width: "100%", textAlign: "left" } : undefined} onClick={() => setOpen(!open)} aria-expanded={open} aria-label={`${table.target}, ${slice.slice ? sliceName(slice.slice) : "whole table"}: ${markWords[state]}`}>
+        <button
+          type="button"
+          className="mark"
+          style={wide ? { width: "100%", textAlign: "left" } : undefined}
+          onClick={() => setOpen(!open)}
+          aria-expanded={open}
+          aria-label={`${table.target}, ${slice.slice ? sliceName(slice.slice) : "whole table"}: ${markWords[state]}`}
+        >
           <Mark state={state} wide={wide} />
         </button>
       </Popover.Target>
@@ -91,8 +136,12 @@ function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
         )}
       </td>
       <td className="right mono">{grouped(table.rows)}</td>
-      <td className={`right mono${differs ? " lead strong" : ""}`}>{table.loadedAt ? signed(table.difference) : "–"}</td>
-      <td className="nowrap quiet">{table.loading ? "loading" : table.loadedAt ? moment(table.loadedAt) : "not loaded"}</td>
+      <td className={`right mono${differs ? " lead strong" : ""}`}>
+        {table.loadedAt ? signed(table.difference) : "–"}
+      </td>
+      <td className="nowrap quiet">
+        {table.loading ? "loading" : table.loadedAt ? moment(table.loadedAt) : "not loaded"}
+      </td>
     </tr>
   );
 }
@@ -100,36 +149,76 @@ function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
 /** How things stand, in a sentence or two. */
 function standing(groups: LedgerGroup[]): { title: string; rest: string; differs: boolean } {
   const tables = groups.flatMap((group) => group.tables);
-  const days = tables.filter((table) => table.sliced).flatMap((table) => table.slices.filter((slice) => slice.slice !== ""));
+  const days = tables
+    .filter((table) => table.sliced)
+    .flatMap((table) => table.slices.filter((slice) => slice.slice !== ""));
   const whole = tables.filter((table) => !table.sliced).flatMap((table) => table.slices);
-  const proved = (marks: LedgerSlice[]) => marks.filter((mark) => mark.state === "proved" || mark.state === "figures").length;
+  const proved = (marks: LedgerSlice[]) =>
+    marks.filter((mark) => mark.state === "proved" || mark.state === "figures").length;
   const byCells = [...days, ...whole].filter((mark) => mark.state === "proved").length;
   const byFigures = [...days, ...whole].filter((mark) => mark.state === "figures").length;
-  const depth = byFigures === 0 ? "cell by cell" : byCells === 0 ? "by their figures" : `${grouped(String(byCells))} of them cell by cell, ${grouped(String(byFigures))} by their figures`;
-  const share = (marks: LedgerSlice[], one: string) => (proved(marks) === marks.length ? `all ${counted(marks.length, one)}` : `${grouped(String(proved(marks)))} of ${counted(marks.length, one)}`);
+  const depth =
+    byFigures === 0
+      ? "cell by cell"
+      : byCells === 0
+        ? "by their figures"
+        : `${grouped(String(byCells))} of them cell by cell, ${grouped(String(byFigures))} by their figures`;
+  const share = (marks: LedgerSlice[], one: string) =>
+    proved(marks) === marks.length
+      ? `all ${counted(marks.length, one)}`
+      : `${grouped(String(proved(marks)))} of ${counted(marks.length, one)}`;
   const unloaded = tables.filter((table) => !table.loadedAt);
-  if (days.length + whole.length === 0) return { title: "Nothing has been loaded yet.", rest: "Run a pipeline, and its tables are proved here.", differs: false };
-  const counts = [...(days.length ? [share(days, "day")] : []), ...(whole.length ? [share(whole, "whole table")] : [])].join(" and ");
+  if (days.length + whole.length === 0)
+    return {
+      title: "Nothing has been loaded yet.",
+      rest: "Run a pipeline, and its tables are proved here.",
+      differs: false,
+    };
+  const counts = [
+    ...(days.length ? [share(days, "day")] : []),
+    ...(whole.length ? [share(whole, "whole table")] : []),
+  ].join(" and ");
   const bad = tables.filter((table) => table.verdict === "disagrees");
   const told = bad.map((table) => {
-    const days = table.slices.filter((slice) => slice.state === "disagrees" || slice.state === "empty").length + table.earlierDisagreements.length;
+    const days =
+      table.slices.filter((slice) => slice.state === "disagrees" || slice.state === "empty").length +
+      table.earlierDisagreements.length;
     return `${table.target} disagrees${table.sliced ? ` on ${days} day${days === 1 ? "" : "s"}` : ""}, by ${signed(table.difference)}`;
   });
   const loading = tables.filter((table) => table.loading).length;
-  const parts = [...told, ...(loading ? [`${loading} ${loading === 1 ? "table is" : "tables are"} loading now`] : []), ...(unloaded.length ? [`${unloaded.length} ${unloaded.length === 1 ? "table has" : "tables have"} not been loaded`] : [])];
-  return { title: `${counts[0]?.toUpperCase()}${counts.slice(1)} stand proved.`, rest: `${depth[0]?.toUpperCase()}${depth.slice(1)}${parts.length ? `; ${parts.join("; ")}` : ": every table says what its source says"}.`, differs: bad.length > 0 };
+  const parts = [
+    ...told,
+    ...(loading ? [`${loading} ${loading === 1 ? "table is" : "tables are"} loading now`] : []),
+    ...(unloaded.length
+      ? [`${unloaded.length} ${unloaded.length === 1 ? "table has" : "tables have"} not been loaded`]
+      : []),
+  ];
+  return {
+    title: `${counts[0]?.toUpperCase()}${counts.slice(1)} stand proved.`,
+    rest: `${depth[0]?.toUpperCase()}${depth.slice(1)}${parts.length ? `; ${parts.join("; ")}` : ": every table says what its source says"}.`,
+    differs: bad.length > 0,
+  };
 }
 
 export default function LedgerPage() {
-  const { data, error } = useQuery({ queryKey: ["ledger"], queryFn: () => api.get<Ledger>(withQuery("/standing/ledger", { zone })) });
-  if (error) return <main className="page"><ErrorNote error={error} /></main>;
+  const { data, error } = useQuery({
+    queryKey: ["ledger"],
+    queryFn: () => api.get<Ledger>(withQuery("/standing/ledger", { zone })),
+  });
+  if (error)
+    return (
+      <main className="page">
+        <ErrorNote error={error} />
+      </main>
+    );
   if (!data) return <main className="page" aria-busy="true" />;
   if (data.groups.length === 0)
     return (
       <main className="page">
         <h1>Nothing is loaded here yet.</h1>
         <p style={{ maxWidth: 560, margin: "10px 0 18px" }}>
-          First tell Undercoat where your source and your warehouse are, then choose the tables to load. Each table appears here with its last fourteen days, and each day says whether it is loaded and proved.
+          First tell Undercoat where your source and your warehouse are, then choose the tables to load. Each table
+          appears here with its last fourteen days, and each day says whether it is loaded and proved.
         </p>
         <div className="actions">
           <Button component={Link} to="/connections?new=1">

@@ -14,6 +14,11 @@ export function CommandLink({ command }: { command: string }) {
 }
 
 /** The command that does what a run of some of a pipeline's loads does. */
-export function runCommand(does: "run" | "rehearse" | "prove", pipeline: string, loads: readonly string[] | null, ...more: string[]): string {
+export function runCommand(
+  does: "run" | "rehearse" | "prove",
+  pipeline: string,
+  loads: readonly string[] | null,
+  ...more: string[]
+): string {
   return ["./undercoat", does, pipeline, ...(loads ?? []).map((load) => `--load ${load}`), ...more].join(" ");
 }

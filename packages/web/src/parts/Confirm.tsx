@@ -25,7 +25,12 @@ export function Confirm({ title, children, name, action, onClose, onConfirm }: P
       >
         <Stack gap="sm">
           <div>{children}</div>
-          <TextInput label={`Type ${name} to confirm`} value={typed} onChange={(event) => setTyped(event.currentTarget.value)} data-autofocus />
+          <TextInput
+            label={`Type ${name} to confirm`}
+            value={typed}
+            onChange={(event) => setTyped(event.currentTarget.value)}
+            data-autofocus
+          />
           <Group justify="flex-end">
             <Button variant="default" onClick={onClose}>
               Keep it

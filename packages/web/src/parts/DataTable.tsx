@@ -24,11 +24,23 @@ const rowHeight = 33;
 /** A table of any length: only the rows in view are in the page. Rows that open do so by click or Enter. */
 export function DataTable<T>({ label, columns, rows, rowKey, chosen, onOpen, height = 360 }: Props<T>) {
   const scroller = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => rowHeight, overscan: 12 });
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => rowHeight,
+    overscan: 12,
+  });
   const tracks = { gridTemplateColumns: columns.map((column) => column.width).join(" ") };
   return (
-    // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
-    <div className="grid-table" ref={scroller} style={{ maxHeight: height }} role="table" aria-label={label} aria-rowcount={rows.length + 1} tabIndex={0}>
+    <div
+      className="grid-table"
+      ref={scroller}
+      style={{ maxHeight: height }}
+      role="table"
+      aria-label={label}
+      aria-rowcount={rows.length + 1}
+      tabIndex={0}
+    >
       <div role="rowgroup">
         <div className="grid-row grid-head" style={tracks} role="row">
           {columns.map((column, at) => (
@@ -48,7 +60,15 @@ export function DataTable<T>({ label, columns, rows, rowKey, chosen, onOpen, hei
               aria-rowindex={item.index + 2}
               tabIndex={onOpen ? 0 : undefined}
               className={`grid-row${chosen?.(row) ? " chosen" : ""}${onOpen ? " open" : ""}`}
-              style={{ ...tracks, position: "absolute", top: 0, left: 0, right: 0, height: rowHeight, transform: `translateY(${item.start}px)` }}
+              style={{
+                ...tracks,
+                position: "absolute",
+                top: 0,
+                left: 0,
+                right: 0,
+                height: rowHeight,
+                transform: `translateY(${item.start}px)`,
+              }}
               onClick={onOpen ? () => onOpen(row) : undefined}
               onKeyDown={onOpen ? (event) => event.key === "Enter" && onOpen(row) : undefined}
             >

@@ -22,7 +22,12 @@ export function Find({ onClose }: { onClose: () => void }) {
   const [at, setAt] = useState(0);
   const [asked] = useDebouncedValue(wanted, 80);
   const navigate = useNavigate();
-  const { data } = useQuery({ queryKey: ["search", asked], queryFn: () => api.get<Finding[]>(withQuery("/search", { q: asked })), enabled: asked.trim() !== "", placeholderData: keepPreviousData });
+  const { data } = useQuery({
+    queryKey: ["search", asked],
+    queryFn: () => api.get<Finding[]>(withQuery("/search", { q: asked })),
+    enabled: asked.trim() !== "",
+    placeholderData: keepPreviousData,
+  });
   const matching = pages.filter((page) => page.title.toLowerCase().includes(wanted.trim().toLowerCase()));
   const found = wanted.trim() ? [...(data ?? []), ...matching] : pages;
   const open = (finding: Finding | undefined) => {
@@ -31,7 +36,15 @@ export function Find({ onClose }: { onClose: () => void }) {
     navigate(finding.to);
   };
   return (
-    <Modal opened onClose={onClose} withCloseButton={false} size="lg" padding="sm" yOffset="8vh" aria-label="Find anything">
+    <Modal
+      opened
+      onClose={onClose}
+      withCloseButton={false}
+      size="lg"
+      padding="sm"
+      yOffset="8vh"
+      aria-label="Find anything"
+    >
       <TextInput
         aria-label="Find anything"
         placeholder="A pipeline, table, connection or run"
@@ -53,7 +66,12 @@ export function Find({ onClose }: { onClose: () => void }) {
           if (event.key === "Enter") open(found[at]);
         }}
       />
-      <div id="findings" role="listbox" aria-label="Findings" style={{ marginTop: 8, maxHeight: 420, overflow: "auto" }}>
+      <div
+        id="findings"
+        role="listbox"
+        aria-label="Findings"
+        style={{ marginTop: 8, maxHeight: 420, overflow: "auto" }}
+      >
         {found.map((finding, index) => (
           <button
             type="button"

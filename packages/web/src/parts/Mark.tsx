@@ -3,7 +3,14 @@ import type { CellProof } from "@undercoat/core/run/run";
 
 export type MarkState = "empty" | "loaded" | "figures" | "proved" | "disagrees" | "loading";
 
-export const markWords: Record<MarkState, string> = { empty: "not loaded", loaded: "loaded", figures: "figures agree", proved: "every cell agrees", disagrees: "disagrees", loading: "loading" };
+export const markWords: Record<MarkState, string> = {
+  empty: "not loaded",
+  loaded: "loaded",
+  figures: "figures agree",
+  proved: "every cell agrees",
+  disagrees: "disagrees",
+  loading: "loading",
+};
 
 /** The mark of a proof: at full height only where every cell that it is about was compared. */
 export function markOf({ verdict, cells }: { verdict: Verdict | null; cells: CellProof | null }): MarkState {

@@ -23,7 +23,12 @@ function Person() {
   const client = useQueryClient();
   const navigate = useNavigate();
   const { colorScheme, setColorScheme } = useMantineColorScheme();
-  const initials = user.name.split(/\s+/).map((part) => part[0]).join("").slice(0, 2).toUpperCase();
+  const initials = user.name
+    .split(/\s+/)
+    .map((part) => part[0])
+    .join("")
+    .slice(0, 2)
+    .toUpperCase();
   return (
     <Menu position="bottom-end" width={210}>
       <Menu.Target>
@@ -35,7 +40,9 @@ function Person() {
         <Menu.Label>
           {user.name}, {user.role}
         </Menu.Label>
-        <Menu.Item onClick={() => setColorScheme(colorScheme === "dark" ? "light" : "dark")}>{colorScheme === "dark" ? "Light colours" : "Dark colours"}</Menu.Item>
+        <Menu.Item onClick={() => setColorScheme(colorScheme === "dark" ? "light" : "dark")}>
+          {colorScheme === "dark" ? "Light colours" : "Dark colours"}
+        </Menu.Item>
         <Menu.Item onClick={() => setColorScheme("auto")} disabled={colorScheme === "auto"}>
           Colours as the system's
         </Menu.Item>
@@ -58,14 +65,26 @@ function Person() {
 }
 
 function DockBar() {
-  const { data } = useQuery({ queryKey: ["dock"], queryFn: () => api.get<Dock>("/standing/dock"), refetchInterval: 30_000 });
+  const { data } = useQuery({
+    queryKey: ["dock"],
+    queryFn: () => api.get<Dock>("/standing/dock"),
+    refetchInterval: 30_000,
+  });
   const running = data?.running[0];
   const more = (data?.running.length ?? 0) - 1 + (data?.queued ?? 0);
   return (
     <footer className="dock" aria-live="off">
       {running ? (
         <>
-          <b>{running.kind === "prove" ? "Proving" : running.kind === "repair" ? "Repairing" : running.kind === "rehearse" ? "Rehearsing" : "Running"}</b>
+          <b>
+            {running.kind === "prove"
+              ? "Proving"
+              : running.kind === "repair"
+                ? "Repairing"
+                : running.kind === "rehearse"
+                  ? "Rehearsing"
+                  : "Running"}
+          </b>
           <Link to={`/runs/${running.run}`}>
             {running.title}
             {running.load && (
@@ -75,7 +94,13 @@ function DockBar() {
               </>
             )}
           </Link>
-          {running.waitingFor ? <span>waits for {running.waitingFor}</span> : <span className="moving" role="img" aria-label="at work"><i /></span>}
+          {running.waitingFor ? (
+            <span>waits for {running.waitingFor}</span>
+          ) : (
+            <span className="moving" role="img" aria-label="at work">
+              <i />
+            </span>
+          )}
           {running.rows !== "0" && (
             <span className="mono">
               {grouped(running.rows)} rows read{running.rate ? ` · ${grouped(String(running.rate))}/s` : ""}
@@ -105,7 +130,8 @@ export function Shell({ children }: { children: ReactNode }) {
   const [finding, setFinding] = useState(false);
   useEffect(() => {
     const pressed = (event: KeyboardEvent) => {
-      const typing = event.target instanceof HTMLElement && event.target.closest("input, textarea, select, [contenteditable]");
+      const typing =
+        event.target instanceof HTMLElement && event.target.closest("input, textarea, select, [contenteditable]");
       if (event.key === "/" && !typing && !event.ctrlKey && !event.metaKey) {
         event.preventDefault();
         setFinding(true);

@@ -4,7 +4,6 @@ import { CopyButton } from "@mantine/core";
 export function SqlText({ sql, label = "SQL" }: { sql: string; label?: string }) {
   return (
     <div>
-      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
       <pre className="sql" tabIndex={0} role="region" aria-label={label}>
         {sql}
       </pre>

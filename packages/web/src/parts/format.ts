@@ -50,11 +50,21 @@ export function moment(iso: string | null): string {
   if (!iso) return "never";
   const date = new Date(iso);
   const back = daysBack(date);
-  const day = back === 0 ? "today" : back === 1 ? "yesterday" : back === -1 ? "tomorrow" : Math.abs(back) < 300 ? dayName.format(date) : dayYear.format(date);
+  const day =
+    back === 0
+      ? "today"
+      : back === 1
+        ? "yesterday"
+        : back === -1
+          ? "tomorrow"
+          : Math.abs(back) < 300
+            ? dayName.format(date)
+            : dayYear.format(date);
   return `${clock.format(date)} ${day}`;
 }
 
-export const exactTime = (iso: string) => `${clockSeconds.format(new Date(iso))}.${String(new Date(iso).getMilliseconds()).padStart(3, "0")}`;
+export const exactTime = (iso: string) =>
+  `${clockSeconds.format(new Date(iso))}.${String(new Date(iso).getMilliseconds()).padStart(3, "0")}`;
 
 /** A slice's name: `Fri 20 Nov`, with the year where it is another one; other texts as they are. */
 export function sliceName(slice: string | null): string {

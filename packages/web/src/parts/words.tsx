@@ -15,7 +15,14 @@ export function Side({ of }: { of: "source" | "warehouse" }) {
 const kinds = { good: "good", bad: "bad", busy: "busy", plain: "" };
 
 export function StatusBadge({ status, verdict }: { status: RunStatus; verdict: Verdict | null }) {
-  const tone = status === "failed" || verdict === "disagrees" ? kinds.bad : status === "finished" ? kinds.good : status === "running" || status === "queued" ? kinds.busy : kinds.plain;
+  const tone =
+    status === "failed" || verdict === "disagrees"
+      ? kinds.bad
+      : status === "finished"
+        ? kinds.good
+        : status === "running" || status === "queued"
+          ? kinds.busy
+          : kinds.plain;
   return <span className={`badge ${tone}`}>{status === "finished" && verdict ? `finished · ${verdict}` : status}</span>;
 }
 
@@ -32,7 +39,10 @@ export function FailureNote({ failure }: { failure: Failure }) {
 /** What an error says, wherever it came from. */
 export function ErrorNote({ error }: { error: unknown }) {
   if (!error) return null;
-  const problem = error instanceof ApiProblem ? error.problem : { title: (error as Error).message, hint: undefined, detail: undefined };
+  const problem =
+    error instanceof ApiProblem
+      ? error.problem
+      : { title: (error as Error).message, hint: undefined, detail: undefined };
   return <FailureNote failure={{ message: problem.title, detail: problem.detail, hint: problem.hint }} />;
 }
 

@@ -5,9 +5,19 @@ import { figureWords } from "@undercoat/core/proof/figure";
 import { durationWords } from "@undercoat/core/schedule/duration";
 import { typeFamily } from "@undercoat/core/sql/type";
 import { Fragment } from "react";
-import { ConditionEditor, ConnectionEditor, DatasetEditor, FiguresEditor, KeyEditor, ModeEditor, SliceEditor, TargetEditor, WatermarkEditor } from "./editors.tsx";
 import { DeletedEditor, deletedSentence } from "../shape/policies.tsx";
 import { ShapeBand } from "../shape/ShapeBand.tsx";
+import {
+  ConditionEditor,
+  ConnectionEditor,
+  DatasetEditor,
+  FiguresEditor,
+  KeyEditor,
+  ModeEditor,
+  SliceEditor,
+  TargetEditor,
+  WatermarkEditor,
+} from "./editors.tsx";
 import { Phrase } from "./Phrase.tsx";
 
 interface Props {
@@ -22,13 +32,17 @@ interface Props {
 
 /** The load read as four sentences: From, Shape, Into, Prove. */
 export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet }: Props) {
-  const wrong = (...path: string[]) => problems.find((problem) => problem.path.join(".") === ["loads", name, ...path].join("."))?.message;
-  const under = (...path: string[]) => problems.find((problem) => problem.path.join(".").startsWith(["loads", name, ...path].join(".")))?.message;
+  const wrong = (...path: string[]) =>
+    problems.find((problem) => problem.path.join(".") === ["loads", name, ...path].join("."))?.message;
+  const under = (...path: string[]) =>
+    problems.find((problem) => problem.path.join(".").startsWith(["loads", name, ...path].join(".")))?.message;
   const shared = { fixed: !canEdit };
   const props = (close: () => void) => ({ load, preview, onSet, close });
   const { from, watermark, into, proof } = load;
   const by = proof?.by;
-  const moments = new Set((preview?.columns ?? []).filter((column) => typeFamily(column.type) === "moment").map((column) => column.name));
+  const moments = new Set(
+    (preview?.columns ?? []).filter((column) => typeFamily(column.type) === "moment").map((column) => column.name),
+  );
   const figures = proof?.figures ?? ["rows"];
   return (
     <div>
@@ -36,15 +50,31 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
         <h2>From</h2>
         <div>
           Rows of{" "}
-          <Phrase {...shared} label="Table or query" wrong={wrong("from", "table") ?? wrong("from", "query") ?? wrong("from", "tables") ?? wrong("from")} width={420} editor={(close) => <DatasetEditor {...props(close)} />}>
+          <Phrase
+            {...shared}
+            label="Table or query"
+            wrong={wrong("from", "table") ?? wrong("from", "query") ?? wrong("from", "tables") ?? wrong("from")}
+            width={420}
+            editor={(close) => <DatasetEditor {...props(close)} />}
+          >
             {from.table ?? (from.tables ? Object.values(from.tables).join(", ") : "a query")}
           </Phrase>{" "}
           in{" "}
-          <Phrase {...shared} label="Source connection" wrong={wrong("from", "connection")} editor={(close) => <ConnectionEditor {...props(close)} />}>
+          <Phrase
+            {...shared}
+            label="Source connection"
+            wrong={wrong("from", "connection")}
+            editor={(close) => <ConnectionEditor {...props(close)} />}
+          >
             {from.connection}
           </Phrase>
           {watermark ? " whose " : ", "}
-          <Phrase {...shared} label="Watermark" wrong={under("watermark")} editor={(close) => <WatermarkEditor {...props(close)} />}>
+          <Phrase
+            {...shared}
+            label="Watermark"
+            wrong={under("watermark")}
+            editor={(close) => <WatermarkEditor {...props(close)} />}
+          >
             {watermark ? watermark.column : "all of them every time"}
           </Phrase>
           {watermark && (
@@ -57,38 +87,80 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
           )}
           {", "}
           {from.where ? "where " : "under "}
-          <Phrase {...shared} label="Condition" wrong={wrong("from", "where")} editor={(close) => <ConditionEditor {...props(close)} />}>
+          <Phrase
+            {...shared}
+            label="Condition"
+            wrong={wrong("from", "where")}
+            editor={(close) => <ConditionEditor {...props(close)} />}
+          >
             {from.where ? <code>{from.where}</code> : "no condition"}
           </Phrase>
-          .{from.tables && <span> Each row is marked in <b className="mono">{from.origin}</b>.</span>}
+          .
+          {from.tables && (
+            <span>
+              {" "}
+              Each row is marked in <b className="mono">{from.origin}</b>.
+            </span>
+          )}
           {from.query && <pre className="sql">{from.query}</pre>}
         </div>
       </section>
-      <ShapeBand pipeline={pipeline} load={load} name={name} preview={preview} problems={problems} canEdit={canEdit} onSet={onSet} />
+      <ShapeBand
+        pipeline={pipeline}
+        load={load}
+        name={name}
+        preview={preview}
+        problems={problems}
+        canEdit={canEdit}
+        onSet={onSet}
+      />
       <section className="band" aria-label="Into">
         <h2>Into</h2>
         <div>
-          <Phrase {...shared} label="Warehouse table" wrong={wrong("into", "table") ?? wrong("into")} editor={(close) => <TargetEditor {...props(close)} />}>
+          <Phrase
+            {...shared}
+            label="Warehouse table"
+            wrong={wrong("into", "table") ?? wrong("into")}
+            editor={(close) => <TargetEditor {...props(close)} />}
+          >
             {into.table}
           </Phrase>
           {into.mode === "replace" ? ", " : ", matched on "}
           {into.mode !== "replace" && (
             <>
-              <Phrase {...shared} label="Key" wrong={under("into", "key")} editor={(close) => <KeyEditor {...props(close)} />}>
+              <Phrase
+                {...shared}
+                label="Key"
+                wrong={under("into", "key")}
+                editor={(close) => <KeyEditor {...props(close)} />}
+              >
                 {into.key?.join(", ") ?? "all columns"}
               </Phrase>
               {", "}
             </>
           )}
-          <Phrase {...shared} label="Mode" wrong={wrong("into", "mode") ?? wrong()} width={360} editor={(close) => <ModeEditor {...props(close)} />}>
+          <Phrase
+            {...shared}
+            label="Mode"
+            wrong={wrong("into", "mode") ?? wrong()}
+            width={360}
+            editor={(close) => <ModeEditor {...props(close)} />}
+          >
             {into.mode}
           </Phrase>
           {into.mode === "replace" ? (
             ", all rows by the source's at every run."
           ) : (
             <>
-              {into.mode === "upsert" ? ": new rows are added, changed rows updated, rows gone from the source " : ": new rows are added, none is changed, rows gone from the source "}
-              <Phrase {...shared} label="Deletions" wrong={under("into", "deleted") ?? under("into", "deletions")} editor={(close) => <DeletedEditor load={load} onSet={onSet} close={close} />}>
+              {into.mode === "upsert"
+                ? ": new rows are added, changed rows updated, rows gone from the source "
+                : ": new rows are added, none is changed, rows gone from the source "}
+              <Phrase
+                {...shared}
+                label="Deletions"
+                wrong={under("into", "deleted") ?? under("into", "deletions")}
+                editor={(close) => <DeletedEditor load={load} onSet={onSet} close={close} />}
+              >
                 {deletedSentence(load)}
               </Phrase>
               .
@@ -100,11 +172,22 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
         <h2>Prove</h2>
         <div>
           By{" "}
-          <Phrase {...shared} label="Slices" wrong={under("proof", "by")} editor={(close) => <SliceEditor {...props(close)} />}>
+          <Phrase
+            {...shared}
+            label="Slices"
+            wrong={under("proof", "by")}
+            editor={(close) => <SliceEditor {...props(close)} />}
+          >
             {by ? `${by.slice} of ${by.column}${by.zone ? ` in ${by.zone}` : ""}` : "the whole table"}
           </Phrase>
           {": "}
-          <Phrase {...shared} label="Figures" wrong={under("proof", "figures")} width={380} editor={(close) => <FiguresEditor {...props(close)} />}>
+          <Phrase
+            {...shared}
+            label="Figures"
+            wrong={under("proof", "figures")}
+            width={380}
+            editor={(close) => <FiguresEditor {...props(close)} />}
+          >
             {figures.map((figure, at) => (
               <Fragment key={figure}>
                 {at > 0 && ", "}

@@ -2,7 +2,15 @@ import { Button, Stack } from "@mantine/core";
 import type { FormEvent, ReactNode } from "react";
 
 /** The form of a popover: Enter sets, Esc leaves it as it was. */
-export function Form({ onSubmit, children, disabled }: { onSubmit: () => void; children: ReactNode; disabled?: boolean }) {
+export function Form({
+  onSubmit,
+  children,
+  disabled,
+}: {
+  onSubmit: () => void;
+  children: ReactNode;
+  disabled?: boolean;
+}) {
   return (
     <form
       onSubmit={(event: FormEvent) => {

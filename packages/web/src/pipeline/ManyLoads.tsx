@@ -18,7 +18,10 @@ interface Change {
 /** A target's name after a pattern in which `*` stands for the present one. */
 function renamed(table: string, { schema, pattern }: Change): string {
   const name = parseTableName(table);
-  return formatTableName({ schema: schema || name.schema, table: pattern ? pattern.replaceAll("*", name.table) : name.table });
+  return formatTableName({
+    schema: schema || name.schema,
+    table: pattern ? pattern.replaceAll("*", name.table) : name.table,
+  });
 }
 
 /** A load with the change made, or why it can't be. */
@@ -28,8 +31,14 @@ function changed(load: Load, change: Change): Load | string {
     const lookBack = change.lookBack || load.watermark?.lookBack;
     const mode = change.mode || load.into.mode;
     if (mode === "upsert" && !load.into.key) return "has no key, which an upsert needs";
-    if (mode === "append" && !load.into.key && !column) return "has neither key nor watermark, one of which an append needs";
-    const watermark = change.watermark || change.lookBack ? (column ? { watermark: { column, ...(lookBack ? { lookBack } : {}) } } : {}) : {};
+    if (mode === "append" && !load.into.key && !column)
+      return "has neither key nor watermark, one of which an append needs";
+    const watermark =
+      change.watermark || change.lookBack
+        ? column
+          ? { watermark: { column, ...(lookBack ? { lookBack } : {}) } }
+          : {}
+        : {};
     return { ...load, ...watermark, into: { ...load.into, mode, table: renamed(load.into.table, change) } };
   } catch (error) {
     return (error as Error).message;
@@ -49,7 +58,9 @@ export function ManyLoads({ definition, onSet, onRun, onClose }: Props) {
   const [picked, setPicked] = useState<ReadonlySet<string>>(new Set(names));
   const [wanted, setWanted] = useState("");
   const [change, setChange] = useState<Change>({ mode: asItIs, watermark: "", lookBack: "", schema: "", pattern: "" });
-  const shown = names.filter((name) => `${name} ${definition.loads[name]?.into.table}`.toLowerCase().includes(wanted.toLowerCase()));
+  const shown = names.filter((name) =>
+    `${name} ${definition.loads[name]?.into.table}`.toLowerCase().includes(wanted.toLowerCase()),
+  );
   const chosen = names.filter((name) => picked.has(name));
   const results = new Map(chosen.map((name) => [name, changed(definition.loads[name] as Load, change)]));
   const problems = [...results.values()].filter((result) => typeof result === "string").length;
@@ -63,20 +74,66 @@ export function ManyLoads({ definition, onSet, onRun, onClose }: Props) {
   return (
     <Modal opened onClose={onClose} title="Many loads at once" size={980}>
       <div style={{ display: "grid", gridTemplateColumns: "repeat(5, 1fr)", gap: 10, marginBottom: 12 }}>
-        <Select label="Mode" placeholder="as it is" clearable data={["upsert", "append", "replace"]} value={change.mode || null} onChange={(mode) => setChange({ ...change, mode: (mode ?? asItIs) as Change["mode"] })} comboboxProps={{ withinPortal: false }} />
-        <TextInput label="Watermark" placeholder="as it is" value={change.watermark} onChange={(event) => setChange({ ...change, watermark: event.currentTarget.value })} classNames={{ input: "mono" }} />
-        <TextInput label="Look-back" placeholder="as it is; PT10M" value={change.lookBack} onChange={(event) => setChange({ ...change, lookBack: event.currentTarget.value })} />
-        <TextInput label="Warehouse schema" placeholder="as it is" value={change.schema} onChange={(event) => setChange({ ...change, schema: event.currentTarget.value })} classNames={{ input: "mono" }} />
-        <TextInput label="Table's name" placeholder="as it is; raw_*" value={change.pattern} onChange={(event) => setChange({ ...change, pattern: event.currentTarget.value })} classNames={{ input: "mono" }} />
+        <Select
+          label="Mode"
+          placeholder="as it is"
+          clearable
+          data={["upsert", "append", "replace"]}
+          value={change.mode || null}
+          onChange={(mode) => setChange({ ...change, mode: (mode ?? asItIs) as Change["mode"] })}
+          comboboxProps={{ withinPortal: false }}
+        />
+        <TextInput
+          label="Watermark"
+          placeholder="as it is"
+          value={change.watermark}
+          onChange={(event) => setChange({ ...change, watermark: event.currentTarget.value })}
+          classNames={{ input: "mono" }}
+        />
+        <TextInput
+          label="Look-back"
+          placeholder="as it is; PT10M"
+          value={change.lookBack}
+          onChange={(event) => setChange({ ...change, lookBack: event.currentTarget.value })}
+        />
+        <TextInput
+          label="Warehouse schema"
+          placeholder="as it is"
+          value={change.schema}
+          onChange={(event) => setChange({ ...change, schema: event.currentTarget.value })}
+          classNames={{ input: "mono" }}
+        />
+        <TextInput
+          label="Table's name"
+          placeholder="as it is; raw_*"
+          value={change.pattern}
+          onChange={(event) => setChange({ ...change, pattern: event.currentTarget.value })}
+          classNames={{ input: "mono" }}
+        />
       </div>
-      <TextInput size="xs" aria-label="Filter loads" placeholder="Filter as you type" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} mb={6} />
-      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
+      <TextInput
+        size="xs"
+        aria-label="Filter loads"
+        placeholder="Filter as you type"
+        value={wanted}
+        onChange={(event) => setWanted(event.currentTarget.value)}
+        mb={6}
+      />
       <div style={{ maxHeight: 360, overflow: "auto" }} tabIndex={0} role="region" aria-label="Loads to change">
         <table className="plain">
           <thead>
             <tr>
               <th>
-                <input type="checkbox" aria-label="Tick all shown" checked={all} onChange={() => setPicked(new Set(all ? [...picked].filter((name) => !shown.includes(name)) : [...picked, ...shown]))} />
+                <input
+                  type="checkbox"
+                  aria-label="Tick all shown"
+                  checked={all}
+                  onChange={() =>
+                    setPicked(
+                      new Set(all ? [...picked].filter((name) => !shown.includes(name)) : [...picked, ...shown]),
+                    )
+                  }
+                />
               </th>
               <th>Load</th>
               <th>Into</th>
@@ -89,12 +146,28 @@ export function ManyLoads({ definition, onSet, onRun, onClose }: Props) {
               const load = definition.loads[name] as Load;
               const result = results.get(name);
               const after = result && typeof result !== "string" ? result : load;
-              const watermark = (of: Load) => (of.watermark ? `${of.watermark.column}${of.watermark.lookBack ? `, ${of.watermark.lookBack}` : ""}` : "whole table");
-              const cell = (before: string, now: string) => (before === now ? <span>{before}</span> : <><span className="was">{before}</span><span className="now">{now}</span></>);
+              const watermark = (of: Load) =>
+                of.watermark
+                  ? `${of.watermark.column}${of.watermark.lookBack ? `, ${of.watermark.lookBack}` : ""}`
+                  : "whole table";
+              const cell = (before: string, now: string) =>
+                before === now ? (
+                  <span>{before}</span>
+                ) : (
+                  <>
+                    <span className="was">{before}</span>
+                    <span className="now">{now}</span>
+                  </>
+                );
               return (
                 <tr key={name}>
                   <td>
-                    <input type="checkbox" aria-label={`Tick ${name}`} checked={picked.has(name)} onChange={() => toggle(name)} />
+                    <input
+                      type="checkbox"
+                      aria-label={`Tick ${name}`}
+                      checked={picked.has(name)}
+                      onChange={() => toggle(name)}
+                    />
                   </td>
                   <td className="mono">
                     {name}
@@ -117,7 +190,17 @@ export function ManyLoads({ definition, onSet, onRun, onClose }: Props) {
         )}
         <Button
           disabled={chosen.length === 0 || nothing || problems > 0}
-          onClick={() => onSet({ ...definition, loads: Object.fromEntries(names.map((name) => [name, (results.get(name) as Load | undefined) ?? (definition.loads[name] as Load)])) })}
+          onClick={() =>
+            onSet({
+              ...definition,
+              loads: Object.fromEntries(
+                names.map((name) => [
+                  name,
+                  (results.get(name) as Load | undefined) ?? (definition.loads[name] as Load),
+                ]),
+              ),
+            })
+          }
         >
           Change {counted(chosen.length, "load")}
         </Button>

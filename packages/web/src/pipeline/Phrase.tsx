@@ -18,9 +18,25 @@ export function Phrase({ children, label, wrong, fixed, width = 320, editor }: P
   if (fixed) return <span className="strong">{children}</span>;
   return (
     <>
-      <Popover opened={open} onChange={setOpen} position="bottom-start" withArrow shadow="md" trapFocus returnFocus width={width} withinPortal>
+      <Popover
+        opened={open}
+        onChange={setOpen}
+        position="bottom-start"
+        withArrow
+        shadow="md"
+        trapFocus
+        returnFocus
+        width={width}
+        withinPortal
+      >
         <Popover.Target>
-          <button type="button" className={`phrase${wrong ? " wrong" : ""}`} aria-label={label} aria-expanded={open} onClick={() => setOpen(!open)}>
+          <button
+            type="button"
+            className={`phrase${wrong ? " wrong" : ""}`}
+            aria-label={label}
+            aria-expanded={open}
+            onClick={() => setOpen(!open)}
+          >
             {children}
           </button>
         </Popover.Target>

@@ -25,13 +25,29 @@ import { ScheduleEditor } from "./ScheduleEditor.tsx";
 
 export default function PipelinePage() {
   const { name = "" } = useParams();
-  const { data, error } = useQuery({ queryKey: ["pipelines", name], queryFn: () => api.get<PipelineView>(`/pipelines/${name}`) });
-  if (error) return <main className="page"><ErrorNote error={error} /></main>;
+  const { data, error } = useQuery({
+    queryKey: ["pipelines", name],
+    queryFn: () => api.get<PipelineView>(`/pipelines/${name}`),
+  });
+  if (error)
+    return (
+      <main className="page">
+        <ErrorNote error={error} />
+      </main>
+    );
   if (!data) return <main className="page" aria-busy="true" />;
   return <Workbench key={`${name} ${data.updatedAt}`} view={data} />;
 }
 
-function AddLoads({ definition, onAdd, onClose }: { definition: Pipeline; onAdd: (loads: Pipeline["loads"]) => void; onClose: () => void }) {
+function AddLoads({
+  definition,
+  onAdd,
+  onClose,
+}: {
+  definition: Pipeline;
+  onAdd: (loads: Pipeline["loads"]) => void;
+  onClose: () => void;
+}) {
   const first = Object.values(definition.loads)[0];
   const [from, setFrom] = useState<string | null>(first?.from.connection ?? null);
   const [picked, setPicked] = useState<string[]>([]);
@@ -51,7 +67,15 @@ function AddLoads({ definition, onAdd, onClose }: { definition: Pipeline; onAdd:
   });
   return (
     <Modal opened onClose={onClose} title="Add loads" size="xl">
-      <TablePicker connection={from} onConnection={(value) => { setFrom(value); setPicked([]); }} picked={picked} onPicked={setPicked} />
+      <TablePicker
+        connection={from}
+        onConnection={(value) => {
+          setFrom(value);
+          setPicked([]);
+        }}
+        picked={picked}
+        onPicked={setPicked}
+      />
       <ErrorNote error={suggest.error} />
       <div className="actions" style={{ justifyContent: "flex-end", marginTop: 12 }}>
         <Button disabled={picked.length === 0} loading={suggest.isPending} onClick={() => suggest.mutate()}>
@@ -83,7 +107,8 @@ function Workbench({ view }: { view: PipelineView }) {
     retry: false,
   });
   const save = useMutation({
-    mutationFn: () => api.put<PipelineView>(`/pipelines/${view.name}`, { definition: draft.definition, updatedAt: view.updatedAt }),
+    mutationFn: () =>
+      api.put<PipelineView>(`/pipelines/${view.name}`, { definition: draft.definition, updatedAt: view.updatedAt }),
     onSuccess: (saved) => {
       draft.discard();
       client.setQueryData(["pipelines", view.name], saved);
@@ -116,7 +141,15 @@ function Workbench({ view }: { view: PipelineView }) {
           <Phrase
             fixed={!canEdit}
             label="Title"
-            editor={(close) => <TitleEditor title={draft.definition.title} onSet={(title) => { draft.change({ ...draft.definition, title }); close(); }} />}
+            editor={(close) => (
+              <TitleEditor
+                title={draft.definition.title}
+                onSet={(title) => {
+                  draft.change({ ...draft.definition, title });
+                  close();
+                }}
+              />
+            )}
           >
             {draft.definition.title}
           </Phrase>
@@ -127,9 +160,18 @@ function Workbench({ view }: { view: PipelineView }) {
         <div className="quiet strong">Loads</div>
         <nav aria-label="Loads">
           {names.map((entry) => (
-            <Link key={entry} to={`/pipelines/${view.name}/${entry}`} className="load-link" aria-current={entry === name ? "page" : undefined}>
+            <Link
+              key={entry}
+              to={`/pipelines/${view.name}/${entry}`}
+              className="load-link"
+              aria-current={entry === name ? "page" : undefined}
+            >
               <div className="mono strong cut">{entry}</div>
-              <div className={wrongLoads.has(entry) ? "lead" : "quiet"}>{wrongLoads.has(entry) ? "something is wrong" : `${draft.definition.loads[entry]?.into.mode} · ${draft.definition.loads[entry]?.watermark?.column ?? "whole table"}`}</div>
+              <div className={wrongLoads.has(entry) ? "lead" : "quiet"}>
+                {wrongLoads.has(entry)
+                  ? "something is wrong"
+                  : `${draft.definition.loads[entry]?.into.mode} · ${draft.definition.loads[entry]?.watermark?.column ?? "whole table"}`}
+              </div>
             </Link>
           ))}
         </nav>
@@ -147,12 +189,18 @@ function Workbench({ view }: { view: PipelineView }) {
               </>
             )}
             <br />
-            <Phrase fixed={!canEdit} label="Joining tables" editor={(close) => <JoinsEditor definition={draft.definition} onSet={draft.change} close={close} />}>
+            <Phrase
+              fixed={!canEdit}
+              label="Joining tables"
+              editor={(close) => <JoinsEditor definition={draft.definition} onSet={draft.change} close={close} />}
+            >
               {joinsSentence(draft.definition)}
             </Phrase>
           </p>
         )}
-        <div className="quiet strong" style={{ marginTop: 8 }}>Runs</div>
+        <div className="quiet strong" style={{ marginTop: 8 }}>
+          Runs
+        </div>
         <Phrase fixed={!canEdit} label="Schedule" editor={(close) => <ScheduleEditor view={view} close={close} />}>
           {scheduleWords(view.definition.schedule)}
         </Phrase>
@@ -179,11 +227,17 @@ function Workbench({ view }: { view: PipelineView }) {
       </aside>
       <section aria-label="Load">
         <div className="head" style={{ alignItems: "center", marginBottom: 4 }}>
-          <h1 className="mono" style={{ fontSize: 22, fontWeight: 500 }}>{name}</h1>
+          <h1 className="mono" style={{ fontSize: 22, fontWeight: 500 }}>
+            {name}
+          </h1>
           <div className="actions">
             {draft.changed ? (
               <>
-                <Button variant="outline" loading={rehearsal.busy} onClick={() => rehearsal.start.mutate({ load: name, definition: draft.definition })}>
+                <Button
+                  variant="outline"
+                  loading={rehearsal.busy}
+                  onClick={() => rehearsal.start.mutate({ load: name, definition: draft.definition })}
+                >
                   Rehearse
                 </Button>
                 <Button variant="default" onClick={draft.undo}>
@@ -199,10 +253,17 @@ function Workbench({ view }: { view: PipelineView }) {
             ) : (
               canEdit && (
                 <>
-                  <Button variant="outline" loading={rehearsal.busy} onClick={() => rehearsal.start.mutate({ load: name, definition: draft.definition })}>
+                  <Button
+                    variant="outline"
+                    loading={rehearsal.busy}
+                    onClick={() => rehearsal.start.mutate({ load: name, definition: draft.definition })}
+                  >
                     Rehearse
                   </Button>
-                  <Button variant="outline" onClick={() => run.mutate({ pipeline: view.name, kind: "prove", reason: "by hand" })}>
+                  <Button
+                    variant="outline"
+                    onClick={() => run.mutate({ pipeline: view.name, kind: "prove", reason: "by hand" })}
+                  >
                     Prove now
                   </Button>
                   <Button loading={run.isPending} onClick={start} title="Ctrl+Enter">
@@ -215,16 +276,41 @@ function Workbench({ view }: { view: PipelineView }) {
         </div>
         <ErrorNote error={run.error ?? remove.error} />
         {save.error && <ErrorNote error={save.error} />}
-        {load && <Bands pipeline={{ name: view.name, definition: draft.definition }} load={load} name={name} preview={preview.data} problems={problems} canEdit={canEdit} onSet={(next) => draft.changeLoad(name, next)} />}
+        {load && (
+          <Bands
+            pipeline={{ name: view.name, definition: draft.definition }}
+            load={load}
+            name={name}
+            preview={preview.data}
+            problems={problems}
+            canEdit={canEdit}
+            onSet={(next) => draft.changeLoad(name, next)}
+          />
+        )}
         {canEdit && names.length > 1 && (
           <p style={{ marginTop: 14 }}>
             {!draft.changed && (
               <>
-                <button type="button" className="link" onClick={() => run.mutate({ pipeline: view.name, loads: [name] })}>
+                <button
+                  type="button"
+                  className="link"
+                  onClick={() => run.mutate({ pipeline: view.name, loads: [name] })}
+                >
                   Run only {name}
                 </button>
                 {" · "}
-                <button type="button" className="link" onClick={() => run.mutate({ pipeline: view.name, loads: [name], scope: { kind: "whole" }, reason: "the whole dataset again" })}>
+                <button
+                  type="button"
+                  className="link"
+                  onClick={() =>
+                    run.mutate({
+                      pipeline: view.name,
+                      loads: [name],
+                      scope: { kind: "whole" },
+                      reason: "the whole dataset again",
+                    })
+                  }
+                >
                   Read its whole dataset again
                 </button>
                 {" · "}
@@ -273,8 +359,18 @@ function Workbench({ view }: { view: PipelineView }) {
         />
       )}
       {deleting && (
-        <Confirm title={`Delete ${view.definition.title}`} name={view.name} action="Delete it" onClose={() => setDeleting(false)} onConfirm={() => { setDeleting(false); remove.mutate(); }}>
-          The pipeline, its schedule and its marks in the ledger go. The tables in the warehouse and the history of runs stay.
+        <Confirm
+          title={`Delete ${view.definition.title}`}
+          name={view.name}
+          action="Delete it"
+          onClose={() => setDeleting(false)}
+          onConfirm={() => {
+            setDeleting(false);
+            remove.mutate();
+          }}
+        >
+          The pipeline, its schedule and its marks in the ledger go. The tables in the warehouse and the history of runs
+          stay.
         </Confirm>
       )}
     </main>

@@ -18,12 +18,18 @@ function told(value: string | null): string {
 }
 
 const fresh = (row: PreviewRow) => row.held === null && row.rejected === null;
-const moved = (row: PreviewRow, column: string) => row.held !== null && (row.held[column] ?? null) !== (row.values[column] ?? null);
+const moved = (row: PreviewRow, column: string) =>
+  row.held !== null && (row.held[column] ?? null) !== (row.values[column] ?? null);
 
 function Cell({ row, column }: { row: PreviewRow; column: string }) {
   const value = row.values[column] ?? null;
   const before = row.held?.[column] ?? null;
-  if (!moved(row, column)) return <span className={value === null || value === "" ? "quiet" : undefined}>{row.rejected && value === null ? "" : told(value)}</span>;
+  if (!moved(row, column))
+    return (
+      <span className={value === null || value === "" ? "quiet" : undefined}>
+        {row.rejected && value === null ? "" : told(value)}
+      </span>
+    );
   return (
     <>
       <span className="was">{told(before)}</span>
@@ -52,7 +58,15 @@ function State({ row, changed, exists }: { row: PreviewRow; changed: boolean; ex
 }
 
 /** Which columns the table of rows shows; a matter of looking, not of loading. */
-function ColumnChooser({ names, hidden, onChange }: { names: string[]; hidden: ReadonlySet<string>; onChange: (hidden: ReadonlySet<string>) => void }) {
+function ColumnChooser({
+  names,
+  hidden,
+  onChange,
+}: {
+  names: string[];
+  hidden: ReadonlySet<string>;
+  onChange: (hidden: ReadonlySet<string>) => void;
+}) {
   return (
     <Popover position="bottom-end" withArrow shadow="md" trapFocus returnFocus>
       <Popover.Target>
@@ -84,7 +98,17 @@ function ColumnChooser({ names, hidden, onChange }: { names: string[]; hidden: R
 }
 
 /** Real rows as the load would write them, old beside new, and those it would turn away. `children` is what a rehearsal says. */
-export function PreviewPane({ preview, error, busy, children }: { preview: Preview | undefined; error: unknown; busy: boolean; children?: ReactNode }) {
+export function PreviewPane({
+  preview,
+  error,
+  busy,
+  children,
+}: {
+  preview: Preview | undefined;
+  error: unknown;
+  busy: boolean;
+  children?: ReactNode;
+}) {
   const [sqlShown, setSqlShown] = useState(false);
   const [wanted, setWanted] = useState("");
   const [order, setOrder] = useState<Order | null>(null);
@@ -97,20 +121,35 @@ export function PreviewPane({ preview, error, busy, children }: { preview: Previ
   const rank = (column: Preview["columns"][number]) => (column.key ? 0 : moving(column.name) ? 1 : 2);
   const columns = preview.columns.filter((column) => !hidden.has(column.name)).sort((a, b) => rank(a) - rank(b));
   const held = preview.held !== null;
-  const count = { new: preview.rows.filter(fresh).length, changed: preview.rows.filter(changed).length, rejected: preview.rows.filter((row) => row.rejected !== null).length };
+  const count = {
+    new: preview.rows.filter(fresh).length,
+    changed: preview.rows.filter(changed).length,
+    rejected: preview.rows.filter((row) => row.rejected !== null).length,
+  };
   const same = preview.rows.length - count.new - count.changed - count.rejected;
-  const sentence = preview.rows.length === 0 ? "The source has nothing new." : `Of these, ${count.new} would be new, ${count.changed} changed, ${same} the same${count.rejected ? ` and ${count.rejected} rejected` : ""}.`;
+  const sentence =
+    preview.rows.length === 0
+      ? "The source has nothing new."
+      : `Of these, ${count.new} would be new, ${count.changed} changed, ${same} the same${count.rejected ? ` and ${count.rejected} rejected` : ""}.`;
   const needle = wanted.toLowerCase();
-  const rows = preview.rows.filter((row) => needle === "" || [...Object.values(row.values), row.rejected].some((value) => value?.toLowerCase().includes(needle)));
+  const rows = preview.rows.filter(
+    (row) =>
+      needle === "" ||
+      [...Object.values(row.values), row.rejected].some((value) => value?.toLowerCase().includes(needle)),
+  );
   if (order) {
     const number = numeric(preview.columns.find((column) => column.name === order.column)?.type ?? "");
-    rows.sort((a, b) => (order.down ? -1 : 1) * compare(a.values[order.column] ?? null, b.values[order.column] ?? null, number));
+    rows.sort(
+      (a, b) => (order.down ? -1 : 1) * compare(a.values[order.column] ?? null, b.values[order.column] ?? null, number),
+    );
   }
   return (
     <>
       <div className="head" style={{ marginBottom: 6 }}>
         <h2>As it would be loaded</h2>
-        <span className="quiet nowrap">{busy ? "reading" : preview.rows.length ? `the newest ${counted(preview.rows.length, "row")}` : "no rows"}</span>
+        <span className="quiet nowrap">
+          {busy ? "reading" : preview.rows.length ? `the newest ${counted(preview.rows.length, "row")}` : "no rows"}
+        </span>
       </div>
       {preview.drift.map((note) => (
         <p key={`${note.column} ${note.kind}`} className="note" style={{ margin: "0 0 8px" }}>
@@ -118,18 +157,46 @@ export function PreviewPane({ preview, error, busy, children }: { preview: Previ
         </p>
       ))}
       <div style={{ display: "flex", gap: 12, alignItems: "center", marginBottom: 6 }}>
-        <TextInput size="xs" style={{ flex: 1 }} aria-label="Filter rows" placeholder="Filter as you type" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} />
+        <TextInput
+          size="xs"
+          style={{ flex: 1 }}
+          aria-label="Filter rows"
+          placeholder="Filter as you type"
+          value={wanted}
+          onChange={(event) => setWanted(event.currentTarget.value)}
+        />
         <ColumnChooser names={preview.columns.map((column) => column.name)} hidden={hidden} onChange={setHidden} />
       </div>
-      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
-      <section className="rows-scroll" style={{ maxHeight: 330 }} aria-busy={busy} tabIndex={0} aria-label="Rows as they would be loaded">
+      <section
+        className="rows-scroll"
+        style={{ maxHeight: 330 }}
+        aria-busy={busy}
+        tabIndex={0}
+        aria-label="Rows as they would be loaded"
+      >
         <table className="plain mono" style={{ fontSize: 12 }}>
           <thead>
             <tr>
               <td />
               {columns.map((column) => (
-                <th key={column.name} className={numeric(column.type) ? "right" : undefined} aria-sort={order?.column === column.name ? (order.down ? "descending" : "ascending") : undefined}>
-                  <button type="button" className="sorter" onClick={() => setOrder(order?.column === column.name ? (order.down ? null : { column: column.name, down: true }) : { column: column.name, down: false })}>
+                <th
+                  key={column.name}
+                  className={numeric(column.type) ? "right" : undefined}
+                  aria-sort={order?.column === column.name ? (order.down ? "descending" : "ascending") : undefined}
+                >
+                  <button
+                    type="button"
+                    className="sorter"
+                    onClick={() =>
+                      setOrder(
+                        order?.column === column.name
+                          ? order.down
+                            ? null
+                            : { column: column.name, down: true }
+                          : { column: column.name, down: false },
+                      )
+                    }
+                  >
                     {column.name}
                     {order?.column === column.name ? (order.down ? " ↓" : " ↑") : ""}
                   </button>
@@ -144,7 +211,12 @@ export function PreviewPane({ preview, error, busy, children }: { preview: Previ
                   <State row={row} changed={changed(row)} exists={held} />
                 </td>
                 {columns.map((column) => (
-                  <td key={column.name} className={`nowrap${numeric(column.type) ? " right" : ""}`} style={{ maxWidth: 260, overflow: "hidden", textOverflow: "ellipsis" }} title={row.rejected ?? row.values[column.name] ?? "null"}>
+                  <td
+                    key={column.name}
+                    className={`nowrap${numeric(column.type) ? " right" : ""}`}
+                    style={{ maxWidth: 260, overflow: "hidden", textOverflow: "ellipsis" }}
+                    title={row.rejected ?? row.values[column.name] ?? "null"}
+                  >
                     <Cell row={row} column={column.name} />
                   </td>
                 ))}
@@ -153,12 +225,15 @@ export function PreviewPane({ preview, error, busy, children }: { preview: Previ
           </tbody>
         </table>
       </section>
-      {count.rejected > 0 && <p className="lead" style={{ fontSize: 13, marginTop: 6 }}>{[...new Set(preview.rows.flatMap((row) => row.rejected ?? []))].slice(0, 3).join("; ")}</p>}
+      {count.rejected > 0 && (
+        <p className="lead" style={{ fontSize: 13, marginTop: 6 }}>
+          {[...new Set(preview.rows.flatMap((row) => row.rejected ?? []))].slice(0, 3).join("; ")}
+        </p>
+      )}
       <div className="note" style={{ marginTop: 14, background: "var(--chalk)" }}>
         <h3>If it ran now</h3>
         <p>
-          It would read {preview.reads}
-          . {sentence} Nothing has been written.
+          It would read {preview.reads}. {sentence} Nothing has been written.
         </p>
         {children}
         <button type="button" className="link" onClick={() => setSqlShown(!sqlShown)} aria-expanded={sqlShown}>

@@ -16,14 +16,38 @@ const active = (run: RunView | undefined) => run?.status === "queued" || run?.st
 
 /** Rehearses one load of a definition, saved or not, and waits for the outcome. */
 export function useRehearsal(pipeline: string) {
-  const start = useMutation({ mutationFn: (asked: { load: string; definition: Pipeline; limit?: number }) => api.post<RunView>(`/pipelines/${pipeline}/run`, { kind: "rehearse", loads: [asked.load], definition: asked.definition, limit: asked.limit, reason: asked.limit ? `of the latest ${asked.limit} rows` : "before a run" }) });
+  const start = useMutation({
+    mutationFn: (asked: { load: string; definition: Pipeline; limit?: number }) =>
+      api.post<RunView>(`/pipelines/${pipeline}/run`, {
+        kind: "rehearse",
+        loads: [asked.load],
+        definition: asked.definition,
+        limit: asked.limit,
+        reason: asked.limit ? `of the latest ${asked.limit} rows` : "before a run",
+      }),
+  });
   const id = start.data?.id;
-  const run = useQuery({ queryKey: ["runs", String(id)], queryFn: () => api.get<RunView>(`/runs/${id}`), enabled: id !== undefined, refetchInterval: ({ state }) => (active(state.data) || !state.data ? 400 : false) });
+  const run = useQuery({
+    queryKey: ["runs", String(id)],
+    queryFn: () => api.get<RunView>(`/runs/${id}`),
+    enabled: id !== undefined,
+    refetchInterval: ({ state }) => (active(state.data) || !state.data ? 400 : false),
+  });
   return { start, run: run.data, busy: start.isPending || (id !== undefined && (!run.data || active(run.data))) };
 }
 
 /** What a rehearsal says, in one line, and the ways on. */
-export function RehearsalNote({ pipeline, load, rehearsal, definition }: { pipeline: string; load: string; rehearsal: ReturnType<typeof useRehearsal>; definition: Pipeline }) {
+export function RehearsalNote({
+  pipeline,
+  load,
+  rehearsal,
+  definition,
+}: {
+  pipeline: string;
+  load: string;
+  rehearsal: ReturnType<typeof useRehearsal>;
+  definition: Pipeline;
+}) {
   const { start, run, busy } = rehearsal;
   const told = run?.loads[0];
   const command = runCommand("run", pipeline, Object.keys(definition.loads).length > 1 ? [load] : null);
@@ -37,7 +61,8 @@ export function RehearsalNote({ pipeline, load, rehearsal, definition }: { pipel
       {own && !busy && run && told?.rehearsal && (
         <div role="status">
           <p>
-            Rehearsed{told.rehearsal.limit ? ` on the latest ${grouped(String(told.rehearsal.limit))} rows` : ""}: it <b>{rehearsalWords(told.rehearsal, grouped)}</b>.
+            Rehearsed{told.rehearsal.limit ? ` on the latest ${grouped(String(told.rehearsal.limit))} rows` : ""}: it{" "}
+            <b>{rehearsalWords(told.rehearsal, grouped)}</b>.
           </p>
           {told.findings.reasons.length > 0 && <p className="lead">{reasonWords(told.findings.reasons)}</p>}
           <p>
@@ -47,7 +72,12 @@ export function RehearsalNote({ pipeline, load, rehearsal, definition }: { pipel
       )}
       <CommandLink command={command} />
       {" · "}
-      <button type="button" className="link" disabled={busy} onClick={() => start.mutate({ load, definition, limit: fewRows })}>
+      <button
+        type="button"
+        className="link"
+        disabled={busy}
+        onClick={() => start.mutate({ load, definition, limit: fewRows })}
+      >
         Rehearse the latest {grouped(String(fewRows))} rows only
       </button>
     </div>

@@ -23,9 +23,16 @@ interface Form {
 function formOf(schedule: Schedule | undefined): Form {
   const base: Form = { kind: "none", minutes: 15, time: "02:00", cron: "0 2 * * *", zone: schedule?.zone ?? ownZone };
   if (!schedule) return base;
-  if ("every" in schedule) return { ...base, kind: "every", minutes: Math.max(1, Math.round(durationSeconds(schedule.every) / 60)) };
+  if ("every" in schedule)
+    return { ...base, kind: "every", minutes: Math.max(1, Math.round(durationSeconds(schedule.every) / 60)) };
   const daily = /^(\d{1,2}) (\d{1,2}) \* \* \*$/.exec(schedule.cron);
-  if (daily) return { ...base, kind: "daily", time: `${(daily[2] ?? "").padStart(2, "0")}:${(daily[1] ?? "").padStart(2, "0")}`, cron: schedule.cron };
+  if (daily)
+    return {
+      ...base,
+      kind: "daily",
+      time: `${(daily[2] ?? "").padStart(2, "0")}:${(daily[1] ?? "").padStart(2, "0")}`,
+      cron: schedule.cron,
+    };
   return { ...base, kind: "cron", cron: schedule.cron };
 }
 
@@ -46,9 +53,15 @@ export function ScheduleEditor({ view, close }: { view: PipelineView; close: () 
   const [form, setForm] = useState(() => formOf(current));
   const put = (change: Partial<Form>) => setForm({ ...form, ...change });
   const schedule = scheduleOf(form, false);
-  const times = useQuery({ queryKey: ["times", schedule], queryFn: () => api.post<string[]>("/pipelines/times", schedule), enabled: schedule !== null && isZone(form.zone), retry: false });
+  const times = useQuery({
+    queryKey: ["times", schedule],
+    queryFn: () => api.post<string[]>("/pipelines/times", schedule),
+    enabled: schedule !== null && isZone(form.zone),
+    retry: false,
+  });
   const save = useMutation({
-    mutationFn: (next: Schedule | null) => api.put<PipelineView>(`/pipelines/${view.name}/schedule`, { schedule: next }),
+    mutationFn: (next: Schedule | null) =>
+      api.put<PipelineView>(`/pipelines/${view.name}/schedule`, { schedule: next }),
     onSuccess: (saved) => {
       client.setQueryData(["pipelines", view.name], saved);
       client.invalidateQueries({ queryKey: ["dock"] });
@@ -73,9 +86,30 @@ export function ScheduleEditor({ view, close }: { view: PipelineView; close: () 
           </Stack>
         </Radio.Group>
         {form.kind === "every" && <MinutesInput value={form.minutes} onChange={(minutes) => put({ minutes })} />}
-        {form.kind === "daily" && <TextInput label="At" type="time" value={form.time} onChange={(event) => put({ time: event.currentTarget.value })} />}
-        {form.kind === "cron" && <TextInput label="Cron line" value={form.cron} onChange={(event) => put({ cron: event.currentTarget.value })} classNames={{ input: "mono" }} />}
-        {form.kind !== "none" && <TextInput label="Zone" value={form.zone} error={isZone(form.zone) ? null : "Not a time zone; write one like Europe/Oslo"} onChange={(event) => put({ zone: event.currentTarget.value })} />}
+        {form.kind === "daily" && (
+          <TextInput
+            label="At"
+            type="time"
+            value={form.time}
+            onChange={(event) => put({ time: event.currentTarget.value })}
+          />
+        )}
+        {form.kind === "cron" && (
+          <TextInput
+            label="Cron line"
+            value={form.cron}
+            onChange={(event) => put({ cron: event.currentTarget.value })}
+            classNames={{ input: "mono" }}
+          />
+        )}
+        {form.kind !== "none" && (
+          <TextInput
+            label="Zone"
+            value={form.zone}
+            error={isZone(form.zone) ? null : "Not a time zone; write one like Europe/Oslo"}
+            onChange={(event) => put({ zone: event.currentTarget.value })}
+          />
+        )}
         {times.data && schedule && (
           <div>
             <div className="quiet">Next five times</div>

@@ -1,4 +1,5 @@
 import { MultiSelect, NumberInput, Radio, Select, Stack, Textarea, TextInput } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
 import type { ConnectionView, Preview } from "@undercoat/core/api/api";
 import type { DatasetSummary } from "@undercoat/core/dataset/dataset";
 import type { Load, Mode, ProofBy, SliceUnit } from "@undercoat/core/pipeline/pipeline";
@@ -6,7 +7,6 @@ import { formatFigure, parseFigure } from "@undercoat/core/proof/figure";
 import { durationWords, suggestLookBack } from "@undercoat/core/schedule/duration";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { canBeWatermark, shortType, typeFamily } from "@undercoat/core/sql/type";
-import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api } from "../api/client.ts";
 import { counted, zone } from "../parts/format.ts";
@@ -42,15 +42,23 @@ export function DatasetEditor({ load, onSet, close }: EditorProps) {
   const [origin, setOrigin] = useState(load.from.origin ?? "origin");
   const [table, setTable] = useState(load.from.table ?? "");
   const [query, setQuery] = useState(load.from.query ?? "SELECT …\nFROM …");
-  const datasets = useQuery({ queryKey: ["datasets", load.from.connection], queryFn: () => api.get<DatasetSummary[]>(`/connections/${load.from.connection}/datasets`) });
+  const datasets = useQuery({
+    queryKey: ["datasets", load.from.connection],
+    queryFn: () => api.get<DatasetSummary[]>(`/connections/${load.from.connection}/datasets`),
+  });
   const names = (datasets.data ?? []).map((row) => formatTableName({ schema: row.schema, table: row.name }));
   return (
     <Form
       disabled={kind === "table" ? !table : kind === "tables" ? tables.length === 0 || !origin.trim() : !query.trim()}
       onSubmit={() => {
         const { table: _t, query: _q, tables: _s, origin: _o, ...from } = load.from;
-        const several = { tables: Object.fromEntries(tables.map((name) => [markOf(name, tables), name])), origin: origin.trim() };
-        onSet(fromElsewhere(load, { ...from, ...(kind === "table" ? { table } : kind === "tables" ? several : { query }) }));
+        const several = {
+          tables: Object.fromEntries(tables.map((name) => [markOf(name, tables), name])),
+          origin: origin.trim(),
+        };
+        onSet(
+          fromElsewhere(load, { ...from, ...(kind === "table" ? { table } : kind === "tables" ? several : { query }) }),
+        );
         close();
       }}
     >
@@ -62,14 +70,47 @@ export function DatasetEditor({ load, onSet, close }: EditorProps) {
         </Stack>
       </Radio.Group>
       {kind === "table" ? (
-        <Select label="Table" data={[...new Set([...(table ? [table] : []), ...names])]} value={table} onChange={(value) => setTable(value ?? "")} searchable {...inPopover} />
+        <Select
+          label="Table"
+          data={[...new Set([...(table ? [table] : []), ...names])]}
+          value={table}
+          onChange={(value) => setTable(value ?? "")}
+          searchable
+          {...inPopover}
+        />
       ) : kind === "tables" ? (
         <>
-          <MultiSelect label="Tables" data={[...new Set([...tables, ...names])]} value={tables} onChange={setTables} searchable maxDropdownHeight={180} {...inPopover} />
-          <TextInput label="Column that says where a row came from" description={tables.length ? `It holds ${tables.map((name) => markOf(name, tables)).join(", ")}; put it into the key` : undefined} value={origin} onChange={(event) => setOrigin(event.currentTarget.value)} classNames={{ input: "mono" }} />
+          <MultiSelect
+            label="Tables"
+            data={[...new Set([...tables, ...names])]}
+            value={tables}
+            onChange={setTables}
+            searchable
+            maxDropdownHeight={180}
+            {...inPopover}
+          />
+          <TextInput
+            label="Column that says where a row came from"
+            description={
+              tables.length
+                ? `It holds ${tables.map((name) => markOf(name, tables)).join(", ")}; put it into the key`
+                : undefined
+            }
+            value={origin}
+            onChange={(event) => setOrigin(event.currentTarget.value)}
+            classNames={{ input: "mono" }}
+          />
         </>
       ) : (
-        <Textarea label="Query" value={query} onChange={(event) => setQuery(event.currentTarget.value)} autosize minRows={6} maxRows={14} classNames={{ input: "mono" }} />
+        <Textarea
+          label="Query"
+          value={query}
+          onChange={(event) => setQuery(event.currentTarget.value)}
+          autosize
+          minRows={6}
+          maxRows={14}
+          classNames={{ input: "mono" }}
+        />
       )}
     </Form>
   );
@@ -85,7 +126,13 @@ export function ConnectionEditor({ load, onSet, close }: EditorProps) {
         close();
       }}
     >
-      <Select label="Source connection" data={(connections.data ?? []).map((row) => row.name)} value={name} onChange={(value) => setName(value ?? name)} {...inPopover} />
+      <Select
+        label="Source connection"
+        data={(connections.data ?? []).map((row) => row.name)}
+        value={name}
+        onChange={(value) => setName(value ?? name)}
+        {...inPopover}
+      />
     </Form>
   );
 }
@@ -100,7 +147,17 @@ export function ConditionEditor({ load, onSet, close }: EditorProps) {
         close();
       }}
     >
-      <Textarea label="Only rows where" description="An SQL condition over the source's columns; empty reads all rows" value={where} onChange={(event) => setWhere(event.currentTarget.value)} autosize minRows={3} placeholder="region = 'north'" classNames={{ input: "mono" }} data-autofocus />
+      <Textarea
+        label="Only rows where"
+        description="An SQL condition over the source's columns; empty reads all rows"
+        value={where}
+        onChange={(event) => setWhere(event.currentTarget.value)}
+        autosize
+        minRows={3}
+        placeholder="region = 'north'"
+        classNames={{ input: "mono" }}
+        data-autofocus
+      />
     </Form>
   );
 }
@@ -136,7 +193,18 @@ export function WatermarkEditor({ load, preview, onSet, close }: EditorProps) {
           </button>
         </p>
       )}
-      {column && <TextInput label="Looking back" description={moment ? "An ISO 8601 duration, such as PT10M; it covers rows that are committed late" : "A whole number; it covers rows that are committed late"} value={lookBack} onChange={(event) => setLookBack(event.currentTarget.value)} />}
+      {column && (
+        <TextInput
+          label="Looking back"
+          description={
+            moment
+              ? "An ISO 8601 duration, such as PT10M; it covers rows that are committed late"
+              : "A whole number; it covers rows that are committed late"
+          }
+          value={lookBack}
+          onChange={(event) => setLookBack(event.currentTarget.value)}
+        />
+      )}
     </Form>
   );
 }
@@ -151,7 +219,14 @@ export function TargetEditor({ load, onSet, close }: EditorProps) {
         close();
       }}
     >
-      <TextInput label="Warehouse table" description="schema.table; it is made where it is missing" value={table} onChange={(event) => setTable(event.currentTarget.value)} classNames={{ input: "mono" }} data-autofocus />
+      <TextInput
+        label="Warehouse table"
+        description="schema.table; it is made where it is missing"
+        value={table}
+        onChange={(event) => setTable(event.currentTarget.value)}
+        classNames={{ input: "mono" }}
+        data-autofocus
+      />
     </Form>
   );
 }
@@ -192,7 +267,15 @@ export function KeyEditor({ load, preview, onSet, close }: EditorProps) {
         close();
       }}
     >
-      <MultiSelect label="Columns that identify a row" description="In this order; warehouse names" data={(preview?.columns ?? []).map((entry) => entry.name)} value={key} onChange={setKey} searchable {...inPopover} />
+      <MultiSelect
+        label="Columns that identify a row"
+        description="In this order; warehouse names"
+        data={(preview?.columns ?? []).map((entry) => entry.name)}
+        value={key}
+        onChange={setKey}
+        searchable
+        {...inPopover}
+      />
     </Form>
   );
 }
@@ -213,9 +296,27 @@ export function SliceEditor({ load, preview, onSet, close }: EditorProps) {
         close();
       }}
     >
-      <Select label="Slices of" placeholder="none: the whole table is one slice" clearable data={moments.map((entry) => entry.name)} value={column} onChange={setColumn} {...inPopover} />
-      {column && <Select label="Each slice is a" data={["hour", "day", "week", "month", "year"]} value={slice} onChange={(value) => setSlice((value ?? "day") as SliceUnit)} {...inPopover} />}
-      {column && zoned && <TextInput label="In the zone" value={inZone} onChange={(event) => setInZone(event.currentTarget.value)} />}
+      <Select
+        label="Slices of"
+        placeholder="none: the whole table is one slice"
+        clearable
+        data={moments.map((entry) => entry.name)}
+        value={column}
+        onChange={setColumn}
+        {...inPopover}
+      />
+      {column && (
+        <Select
+          label="Each slice is a"
+          data={["hour", "day", "week", "month", "year"]}
+          value={slice}
+          onChange={(value) => setSlice((value ?? "day") as SliceUnit)}
+          {...inPopover}
+        />
+      )}
+      {column && zoned && (
+        <TextInput label="In the zone" value={inZone} onChange={(event) => setInZone(event.currentTarget.value)} />
+      )}
     </Form>
   );
 }
@@ -237,11 +338,21 @@ export function FiguresEditor({ load, preview, onSet, close }: EditorProps) {
         close();
       }}
     >
-      <MultiSelect label="Figures that both sides compute" data={["rows", ...possible, ...known]} value={figures} onChange={setFigures} searchable maxDropdownHeight={220} {...inPopover} />
+      <MultiSelect
+        label="Figures that both sides compute"
+        data={["rows", ...possible, ...known]}
+        value={figures}
+        onChange={setFigures}
+        searchable
+        maxDropdownHeight={220}
+        {...inPopover}
+      />
     </Form>
   );
 }
 
 export function MinutesInput({ value, onChange }: { value: number; onChange: (value: number) => void }) {
-  return <NumberInput label="Minutes" min={1} max={44_640} value={value} onChange={(next) => onChange(Number(next) || 1)} />;
+  return (
+    <NumberInput label="Minutes" min={1} max={44_640} value={value} onChange={(next) => onChange(Number(next) || 1)} />
+  );
 }

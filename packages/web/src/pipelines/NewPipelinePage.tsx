@@ -36,7 +36,11 @@ export default function NewPipelinePage() {
   const loads = picked.length ? (suggested.data ?? []) : [];
   const create = useMutation({
     mutationFn: () => {
-      const definition: Pipeline = { title, warehouse: warehouse ?? "", loads: Object.fromEntries(loads.map((entry) => [entry.name, entry.load])) };
+      const definition: Pipeline = {
+        title,
+        warehouse: warehouse ?? "",
+        loads: Object.fromEntries(loads.map((entry) => [entry.name, entry.load])),
+      };
       return api.post<PipelineView>("/pipelines", { name: slugOf(title), definition });
     },
     onSuccess: (view) => {
@@ -51,7 +55,9 @@ export default function NewPipelinePage() {
     return (
       <main className="page">
         <h1>A pipeline needs a source and a warehouse.</h1>
-        <p style={{ margin: "10px 0 18px" }}>No connection is known yet. Add one for the system to read from and one for the warehouse.</p>
+        <p style={{ margin: "10px 0 18px" }}>
+          No connection is known yet. Add one for the system to read from and one for the warehouse.
+        </p>
         <Button component={Link} to="/connections?new=1">
           Add a connection
         </Button>
@@ -67,7 +73,15 @@ export default function NewPipelinePage() {
           <h1>{loads.length ? `${counted(loads.length, "table")} to load` : "Tick the tables to load"}</h1>
         </div>
       </div>
-      <TablePicker connection={from || null} onConnection={(name) => { setFrom(name ?? ""); setPicked([]); }} picked={picked} onPicked={setPicked} />
+      <TablePicker
+        connection={from || null}
+        onConnection={(name) => {
+          setFrom(name ?? "");
+          setPicked([]);
+        }}
+        picked={picked}
+        onPicked={setPicked}
+      />
       <ErrorNote error={suggested.error} />
       {loads.length > 0 && (
         <form
@@ -97,16 +111,44 @@ export default function NewPipelinePage() {
                     {load.into.mode}
                     {load.into.key && <span className="mono"> {load.into.key.join(", ")}</span>}
                   </td>
-                  <td className="nowrap">{load.watermark ? <><span className="mono">{load.watermark.column}</span> less {durationWords(load.watermark.lookBack ?? "")}</> : "whole table"}</td>
+                  <td className="nowrap">
+                    {load.watermark ? (
+                      <>
+                        <span className="mono">{load.watermark.column}</span> less{" "}
+                        {durationWords(load.watermark.lookBack ?? "")}
+                      </>
+                    ) : (
+                      "whole table"
+                    )}
+                  </td>
                   <td className="quiet">{why}</td>
                 </tr>
               ))}
             </tbody>
           </table>
           <div className="actions" style={{ alignItems: "flex-end" }}>
-            <TextInput label="Pipeline's title" value={title} onChange={(event) => setTitle(event.currentTarget.value)} style={{ width: 240 }} error={problem?.at("name")} required withAsterisk={false} />
-            <Select label="Warehouse connection" data={(connections.data ?? []).map((row) => row.name)} value={warehouse} onChange={setWarehouse} style={{ width: 220 }} />
-            <TextInput label="Schema there" value={schema} onChange={(event) => setSchema(event.currentTarget.value)} style={{ width: 180 }} />
+            <TextInput
+              label="Pipeline's title"
+              value={title}
+              onChange={(event) => setTitle(event.currentTarget.value)}
+              style={{ width: 240 }}
+              error={problem?.at("name")}
+              required
+              withAsterisk={false}
+            />
+            <Select
+              label="Warehouse connection"
+              data={(connections.data ?? []).map((row) => row.name)}
+              value={warehouse}
+              onChange={setWarehouse}
+              style={{ width: 220 }}
+            />
+            <TextInput
+              label="Schema there"
+              value={schema}
+              onChange={(event) => setSchema(event.currentTarget.value)}
+              style={{ width: 180 }}
+            />
             <Button type="submit" loading={create.isPending} disabled={!ready}>
               Make the pipeline
             </Button>

@@ -14,15 +14,35 @@ import { ErrorNote, StatusBadge } from "../parts/words.tsx";
 export default function PipelinesPage() {
   const canEdit = useCanEdit();
   const [wanted, setWanted] = useUrlState("find");
-  const { data, error } = useQuery({ queryKey: ["pipelines"], queryFn: () => api.get<PipelineSummary[]>("/pipelines") });
+  const { data, error } = useQuery({
+    queryKey: ["pipelines"],
+    queryFn: () => api.get<PipelineSummary[]>("/pipelines"),
+  });
   const run = useRun();
-  const shown = (data ?? []).filter((row) => [row.title, row.name, ...row.loads.map((load) => load.table)].some((text) => text.toLowerCase().includes(wanted.toLowerCase())));
+  const shown = (data ?? []).filter((row) =>
+    [row.title, row.name, ...row.loads.map((load) => load.table)].some((text) =>
+      text.toLowerCase().includes(wanted.toLowerCase()),
+    ),
+  );
   return (
     <main className="page">
       <div className="head">
         <div>
-          <h1>{data ? (data.length ? `${counted(data.length, "pipeline")} load ${counted(data.reduce((sum, row) => sum + row.loads.length, 0), "table")}` : "No pipelines yet") : "Pipelines"}</h1>
-          <p className="quiet">{data?.length === 0 ? "A pipeline is a list of loads, each from one dataset into one warehouse table." : "Each load proves itself as it runs."}</p>
+          <h1>
+            {data
+              ? data.length
+                ? `${counted(data.length, "pipeline")} load ${counted(
+                    data.reduce((sum, row) => sum + row.loads.length, 0),
+                    "table",
+                  )}`
+                : "No pipelines yet"
+              : "Pipelines"}
+          </h1>
+          <p className="quiet">
+            {data?.length === 0
+              ? "A pipeline is a list of loads, each from one dataset into one warehouse table."
+              : "Each load proves itself as it runs."}
+          </p>
         </div>
         <div className="actions">
           <HourButton />
@@ -36,7 +56,13 @@ export default function PipelinesPage() {
       <ErrorNote error={error ?? run.error} />
       {data && data.length > 0 && (
         <>
-          <TextInput aria-label="Filter pipelines" placeholder="Filter by name or table" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} style={{ maxWidth: 300, marginBottom: 10 }} />
+          <TextInput
+            aria-label="Filter pipelines"
+            placeholder="Filter by name or table"
+            value={wanted}
+            onChange={(event) => setWanted(event.currentTarget.value)}
+            style={{ maxWidth: 300, marginBottom: 10 }}
+          />
           <table className="plain">
             <thead>
               <tr>
@@ -58,14 +84,27 @@ export default function PipelinesPage() {
                     <div className="quiet mono">{row.name}</div>
                   </td>
                   <td style={{ maxWidth: 360 }}>
-                    <span className="mono">{row.loads.slice(0, 4).map((load) => load.table).join(", ")}</span>
+                    <span className="mono">
+                      {row.loads
+                        .slice(0, 4)
+                        .map((load) => load.table)
+                        .join(", ")}
+                    </span>
                     {row.loads.length > 4 && <span className="quiet"> and {row.loads.length - 4} more</span>}
                   </td>
                   <td>
                     {scheduleWords(row.schedule ?? undefined)}
                     {row.nextAt && <div className="quiet">next {until(row.nextAt)}</div>}
                   </td>
-                  <td className="nowrap">{row.lastRun ? <Link to={`/runs/${row.lastRun.id}`}>{moment(row.lastRun.startedAt ?? row.lastRun.createdAt)}</Link> : <span className="quiet">never</span>}</td>
+                  <td className="nowrap">
+                    {row.lastRun ? (
+                      <Link to={`/runs/${row.lastRun.id}`}>
+                        {moment(row.lastRun.startedAt ?? row.lastRun.createdAt)}
+                      </Link>
+                    ) : (
+                      <span className="quiet">never</span>
+                    )}
+                  </td>
                   <td>{row.lastRun && <StatusBadge status={row.lastRun.status} verdict={row.lastRun.verdict} />}</td>
                   <td className="right">
                     {canEdit && (
@@ -78,7 +117,11 @@ export default function PipelinesPage() {
               ))}
             </tbody>
           </table>
-          {shown.length === 0 && <p className="quiet" style={{ marginTop: 12 }}>No pipeline has “{wanted}” in its name or tables.</p>}
+          {shown.length === 0 && (
+            <p className="quiet" style={{ marginTop: 12 }}>
+              No pipeline has “{wanted}” in its name or tables.
+            </p>
+          )}
         </>
       )}
     </main>

@@ -20,17 +20,42 @@ interface Props {
 export function TablePicker({ connection, onConnection, picked, onPicked }: Props) {
   const [wanted, setWanted] = useState("");
   const connections = useQuery({ queryKey: ["connections"], queryFn: () => api.get<ConnectionView[]>("/connections") });
-  const datasets = useQuery({ queryKey: ["datasets", connection], queryFn: () => api.get<DatasetSummary[]>(`/connections/${connection}/datasets`), enabled: connection !== null });
-  const rows = (datasets.data ?? []).map((row) => ({ ...row, id: formatTableName({ schema: row.schema, table: row.name }) })).filter((row) => row.id.toLowerCase().includes(wanted.toLowerCase()));
-  const toggle = (id: string) => onPicked(picked.includes(id) ? picked.filter((other) => other !== id) : [...picked, id]);
+  const datasets = useQuery({
+    queryKey: ["datasets", connection],
+    queryFn: () => api.get<DatasetSummary[]>(`/connections/${connection}/datasets`),
+    enabled: connection !== null,
+  });
+  const rows = (datasets.data ?? [])
+    .map((row) => ({ ...row, id: formatTableName({ schema: row.schema, table: row.name }) }))
+    .filter((row) => row.id.toLowerCase().includes(wanted.toLowerCase()));
+  const toggle = (id: string) =>
+    onPicked(picked.includes(id) ? picked.filter((other) => other !== id) : [...picked, id]);
   const all = rows.length > 0 && rows.every((row) => picked.includes(row.id));
   return (
     <div style={{ display: "grid", gap: 12 }}>
       <div className="actions" style={{ alignItems: "flex-end" }}>
-        <Select label="Source connection" data={(connections.data ?? []).map((row) => row.name)} value={connection} onChange={onConnection} placeholder="Choose one" style={{ width: 240 }} />
-        <TextInput label="Tables with" placeholder="Filter as you type" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} style={{ width: 240 }} disabled={!connection} />
+        <Select
+          label="Source connection"
+          data={(connections.data ?? []).map((row) => row.name)}
+          value={connection}
+          onChange={onConnection}
+          placeholder="Choose one"
+          style={{ width: 240 }}
+        />
+        <TextInput
+          label="Tables with"
+          placeholder="Filter as you type"
+          value={wanted}
+          onChange={(event) => setWanted(event.currentTarget.value)}
+          style={{ width: 240 }}
+          disabled={!connection}
+        />
         <span className="quiet" style={{ paddingBottom: 6 }}>
-          {datasets.isFetching ? "Reading the list of tables" : datasets.data ? `${picked.length} of ${datasets.data.length} ticked` : ""}
+          {datasets.isFetching
+            ? "Reading the list of tables"
+            : datasets.data
+              ? `${picked.length} of ${datasets.data.length} ticked`
+              : ""}
         </span>
       </div>
       <ErrorNote error={connections.error ?? datasets.error} />
@@ -43,14 +68,45 @@ export function TablePicker({ connection, onConnection, picked, onPicked }: Prop
           onOpen={(row) => toggle(row.id)}
           columns={[
             {
-              head: <Checkbox size="xs" aria-label="Tick all shown" checked={all} onChange={() => onPicked(all ? picked.filter((id) => !rows.some((row) => row.id === id)) : [...new Set([...picked, ...rows.map((row) => row.id)])])} />,
+              head: (
+                <Checkbox
+                  size="xs"
+                  aria-label="Tick all shown"
+                  checked={all}
+                  onChange={() =>
+                    onPicked(
+                      all
+                        ? picked.filter((id) => !rows.some((row) => row.id === id))
+                        : [...new Set([...picked, ...rows.map((row) => row.id)])],
+                    )
+                  }
+                />
+              ),
               width: "44px",
-              cell: (row) => <Checkbox size="xs" aria-label={row.id} checked={picked.includes(row.id)} onChange={() => toggle(row.id)} onClick={(event) => event.stopPropagation()} />,
+              cell: (row) => (
+                <Checkbox
+                  size="xs"
+                  aria-label={row.id}
+                  checked={picked.includes(row.id)}
+                  onChange={() => toggle(row.id)}
+                  onClick={(event) => event.stopPropagation()}
+                />
+              ),
             },
             { head: "Table", width: "minmax(0, 2fr)", cell: (row) => <span className="mono">{row.id}</span> },
             { head: "Kind", width: "140px", cell: (row) => row.kind },
-            { head: "Rows, about", width: "120px", right: true, cell: (row) => <span className="mono">{grouped(row.rows)}</span> },
-            { head: "Size", width: "90px", right: true, cell: (row) => <span className="mono">{bytes(row.bytes)}</span> },
+            {
+              head: "Rows, about",
+              width: "120px",
+              right: true,
+              cell: (row) => <span className="mono">{grouped(row.rows)}</span>,
+            },
+            {
+              head: "Size",
+              width: "90px",
+              right: true,
+              cell: (row) => <span className="mono">{bytes(row.bytes)}</span>,
+            },
           ]}
         />
       )}

@@ -7,7 +7,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api } from "../api/client.ts";
-import { DataTable, type Column } from "../parts/DataTable.tsx";
+import { type Column, DataTable } from "../parts/DataTable.tsx";
 import { FigureTable, figureValue } from "../parts/FigureTable.tsx";
 import { differenceWords, exactTime, grouped, moment, sliceName } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
@@ -19,7 +19,9 @@ import { RowByRow } from "./RowByRow.tsx";
 
 /** The first figure that differs in a slice, warehouse less source; what is no number is told as differing. */
 function difference(slice: SliceFigures): string {
-  const pair = slice.figures.find((entry) => entry.figure.startsWith("sum(") && entry.source !== entry.warehouse) ?? slice.figures.find((entry) => entry.source !== entry.warehouse);
+  const pair =
+    slice.figures.find((entry) => entry.figure.startsWith("sum(") && entry.source !== entry.warehouse) ??
+    slice.figures.find((entry) => entry.source !== entry.warehouse);
   return pair ? differenceWords(pair) : "0";
 }
 
@@ -30,14 +32,53 @@ function columnsFor(proof: ProofView): Column<SliceFigures>[] {
     const width = "minmax(92px, 1fr)";
     const words = figureWords(figure);
     return [
-      { head: <><Side of="source" /> {words}</>, width, right: true, cell: (slice) => <span className="mono">{figureValue(pair(slice, figure)?.source ?? null)}</span> },
-      { head: <><Side of="warehouse" /> {words}</>, width, right: true, cell: (slice) => <span className={`mono${pair(slice, figure)?.source === pair(slice, figure)?.warehouse ? "" : " lead strong"}`}>{figureValue(pair(slice, figure)?.warehouse ?? null)}</span> },
+      {
+        head: (
+          <>
+            <Side of="source" /> {words}
+          </>
+        ),
+        width,
+        right: true,
+        cell: (slice) => <span className="mono">{figureValue(pair(slice, figure)?.source ?? null)}</span>,
+      },
+      {
+        head: (
+          <>
+            <Side of="warehouse" /> {words}
+          </>
+        ),
+        width,
+        right: true,
+        cell: (slice) => (
+          <span
+            className={`mono${pair(slice, figure)?.source === pair(slice, figure)?.warehouse ? "" : " lead strong"}`}
+          >
+            {figureValue(pair(slice, figure)?.warehouse ?? null)}
+          </span>
+        ),
+      },
     ];
   });
   return [
-    { head: proof.by ? proof.by.slice[0]?.toUpperCase() + proof.by.slice.slice(1) : "Slice", width: "130px", cell: (slice) => <span className={slice.verdict === "disagrees" ? "strong" : undefined}>{proof.by ? sliceName(slice.slice) : "whole table"}</span> },
+    {
+      head: proof.by ? proof.by.slice[0]?.toUpperCase() + proof.by.slice.slice(1) : "Slice",
+      width: "130px",
+      cell: (slice) => (
+        <span className={slice.verdict === "disagrees" ? "strong" : undefined}>
+          {proof.by ? sliceName(slice.slice) : "whole table"}
+        </span>
+      ),
+    },
     ...figures,
-    { head: "Difference", width: "104px", right: true, cell: (slice) => <span className={`mono${slice.verdict === "disagrees" ? " lead strong" : ""}`}>{difference(slice)}</span> },
+    {
+      head: "Difference",
+      width: "104px",
+      right: true,
+      cell: (slice) => (
+        <span className={`mono${slice.verdict === "disagrees" ? " lead strong" : ""}`}>{difference(slice)}</span>
+      ),
+    },
   ];
 }
 
@@ -53,11 +94,40 @@ function SliceDetail({ proof, slice, onClose }: { proof: ProofView; slice: Slice
       <ErrorNote error={run.error} />
       {canEdit && (
         <div className="actions" style={{ marginTop: 14 }}>
-          <Button onClick={() => run.mutate({ pipeline: proof.pipeline, kind: "prove", loads: [proof.load], scope, rows: true, reason: `the rows of ${name}` })}>Compare row by row</Button>
-          <Button variant="outline" onClick={() => run.mutate({ pipeline: proof.pipeline, kind: "prove", loads: [proof.load], scope, reason: name })}>
+          <Button
+            onClick={() =>
+              run.mutate({
+                pipeline: proof.pipeline,
+                kind: "prove",
+                loads: [proof.load],
+                scope,
+                rows: true,
+                reason: `the rows of ${name}`,
+              })
+            }
+          >
+            Compare row by row
+          </Button>
+          <Button
+            variant="outline"
+            onClick={() =>
+              run.mutate({ pipeline: proof.pipeline, kind: "prove", loads: [proof.load], scope, reason: name })
+            }
+          >
             Prove this {proof.by?.slice ?? "table"} again
           </Button>
-          <Button variant="outline" onClick={() => run.mutate({ pipeline: proof.pipeline, kind: "load", loads: [proof.load], scope, reason: `${name} again` })}>
+          <Button
+            variant="outline"
+            onClick={() =>
+              run.mutate({
+                pipeline: proof.pipeline,
+                kind: "load",
+                loads: [proof.load],
+                scope,
+                reason: `${name} again`,
+              })
+            }
+          >
             Reload it
           </Button>
         </div>
@@ -72,22 +142,43 @@ export default function ProofPage() {
   const [only, setOnly] = useUrlState("slices");
   const [open, setOpen] = useState<SliceFigures | null>(null);
   const [sqlShown, setSqlShown] = useState(false);
-  const { data: proof, error } = useQuery({ queryKey: ["proofs", "one", id], queryFn: () => api.get<ProofView>(`/proofs/${id}`) });
+  const { data: proof, error } = useQuery({
+    queryKey: ["proofs", "one", id],
+    queryFn: () => api.get<ProofView>(`/proofs/${id}`),
+  });
   const run = useRun();
-  if (error) return <main className="page"><ErrorNote error={error} /></main>;
+  if (error)
+    return (
+      <main className="page">
+        <ErrorNote error={error} />
+      </main>
+    );
   if (!proof) return <main className="page" aria-busy="true" />;
   const slices = proof.sliceFigures.filter((slice) => only !== "differing" || slice.verdict === "disagrees");
   const { all, agreeing } = proof.slices;
   const unit = proof.by?.slice ?? "slice";
-  const title = proof.trouble ? "not proved" : !proof.by ? (proof.verdict === "proved" ? "the figures agree" : "the figures disagree") : `${grouped(String(agreeing))} of ${grouped(String(all))} ${unit}${all === 1 ? "" : "s"} agree${all === 1 ? "s" : ""}`;
+  const title = proof.trouble
+    ? "not proved"
+    : !proof.by
+      ? proof.verdict === "proved"
+        ? "the figures agree"
+        : "the figures disagree"
+      : `${grouped(String(agreeing))} of ${grouped(String(all))} ${unit}${all === 1 ? "" : "s"} agree${all === 1 ? "s" : ""}`;
   const hidden = proof.verdict === "disagrees" && agreeing === all;
-  const depth = proof.trouble ? "" : proof.cells?.of === "all" ? ", every cell compared" : proof.cells ? `, every cell of ${grouped(proof.cells.rows)} rows compared` : ", by figures";
+  const depth = proof.trouble
+    ? ""
+    : proof.cells?.of === "all"
+      ? ", every cell compared"
+      : proof.cells
+        ? `, every cell of ${grouped(proof.cells.rows)} rows compared`
+        : ", by figures";
   return (
     <main className="page">
       <div className="head">
         <div>
           <div className="crumbs">
-            <Link to="/proofs">Proofs</Link> / <Link to={`/proofs?pipeline=${proof.pipeline}&load=${proof.load}`}>{proof.load}</Link> / Proof {proof.id}
+            <Link to="/proofs">Proofs</Link> /{" "}
+            <Link to={`/proofs?pipeline=${proof.pipeline}&load=${proof.load}`}>{proof.load}</Link> / Proof {proof.id}
             {proof.newest > proof.id && (
               <>
                 {" · "}
@@ -102,16 +193,48 @@ export default function ProofPage() {
             {hidden ? ", yet cells differ" : depth}
           </h1>
           <p>
-            <Side of="source" /> <span className="mono">{proof.source}</span> in {proof.connection} against <Side of="warehouse" /> <span className="mono">{proof.target}</span>
-            {proof.key.length > 0 && <>, matched on <b>{proof.key.join(", ")}</b></>}
-            {proof.by && <>, by <b>{proof.by.slice} of {proof.by.column}</b>{proof.by.zone ? ` in ${proof.by.zone}` : ""}</>}. Both read at {exactTime(proof.at).slice(0, 8)} {moment(proof.at).replace(/^\S+ /, "")} by <Link to={`/runs/${proof.run}`}>run {proof.run}</Link>.
-            {proof.without && <> The <Link to={`/rejected?load=${proof.pipeline}/${proof.load}`}>{grouped(proof.without)} rejected</Link> are left out on both sides.</>}
+            <Side of="source" /> <span className="mono">{proof.source}</span> in {proof.connection} against{" "}
+            <Side of="warehouse" /> <span className="mono">{proof.target}</span>
+            {proof.key.length > 0 && (
+              <>
+                , matched on <b>{proof.key.join(", ")}</b>
+              </>
+            )}
+            {proof.by && (
+              <>
+                , by{" "}
+                <b>
+                  {proof.by.slice} of {proof.by.column}
+                </b>
+                {proof.by.zone ? ` in ${proof.by.zone}` : ""}
+              </>
+            )}
+            . Both read at {exactTime(proof.at).slice(0, 8)} {moment(proof.at).replace(/^\S+ /, "")} by{" "}
+            <Link to={`/runs/${proof.run}`}>run {proof.run}</Link>.
+            {proof.without && (
+              <>
+                {" "}
+                The <Link to={`/rejected?load=${proof.pipeline}/${proof.load}`}>{grouped(proof.without)} rejected</Link>{" "}
+                are left out on both sides.
+              </>
+            )}
           </p>
           {proof.trouble && <p className="lead">The source's figures could not be computed: {proof.trouble}</p>}
         </div>
         {canEdit && (
           <div className="actions" style={{ flexWrap: "nowrap" }}>
-            <Button loading={run.isPending} onClick={() => run.mutate({ pipeline: proof.pipeline, kind: "prove", loads: [proof.load], rows: proof.rows !== null, reason: "by hand" })}>
+            <Button
+              loading={run.isPending}
+              onClick={() =>
+                run.mutate({
+                  pipeline: proof.pipeline,
+                  kind: "prove",
+                  loads: [proof.load],
+                  rows: proof.rows !== null,
+                  reason: "by hand",
+                })
+              }
+            >
               Prove again
             </Button>
           </div>
@@ -120,15 +243,33 @@ export default function ProofPage() {
       <ErrorNote error={run.error} />
       <div className="columns" style={{ gridTemplateColumns: "minmax(0, 1.15fr) minmax(0, 1fr)" }}>
         <section aria-label="Figures by slice">
-          <DataTable label="Figures by slice" height={272} columns={columnsFor(proof)} rows={slices} rowKey={(slice) => slice.slice ?? ""} chosen={(slice) => slice.verdict === "disagrees"} onOpen={setOpen} />
+          <DataTable
+            label="Figures by slice"
+            height={272}
+            columns={columnsFor(proof)}
+            rows={slices}
+            rowKey={(slice) => slice.slice ?? ""}
+            chosen={(slice) => slice.verdict === "disagrees"}
+            onOpen={setOpen}
+          />
           <div className="actions" style={{ justifyContent: "space-between", marginTop: 8 }}>
             <span className="quiet">
-              {proof.sliceFigures.length < all ? `${grouped(String(all - proof.sliceFigures.length))} that agreed are not kept. ` : ""}A row opens all its figures.
+              {proof.sliceFigures.length < all
+                ? `${grouped(String(all - proof.sliceFigures.length))} that agreed are not kept. `
+                : ""}
+              A row opens all its figures.
             </span>
             <span className="actions">
               {agreeing < all && (
-                <button type="button" className="link" aria-pressed={only === "differing"} onClick={() => setOnly(only === "differing" ? "" : "differing")}>
-                  {only === "differing" ? `Show all ${grouped(String(proof.sliceFigures.length))}` : `Differing only · ${all - agreeing}`}
+                <button
+                  type="button"
+                  className="link"
+                  aria-pressed={only === "differing"}
+                  onClick={() => setOnly(only === "differing" ? "" : "differing")}
+                >
+                  {only === "differing"
+                    ? `Show all ${grouped(String(proof.sliceFigures.length))}`
+                    : `Differing only · ${all - agreeing}`}
                 </button>
               )}
               <button type="button" className="link" onClick={() => setSqlShown(true)}>

@@ -24,10 +24,17 @@ export default function ProofsPage() {
   const [pipeline] = useUrlState("pipeline");
   const [load] = useUrlState("load");
   const one = pipeline !== "" && load !== "";
-  const { data, error } = useQuery({ queryKey: ["proofs", pipeline, load], queryFn: () => api.get<ProofSummary[]>(withQuery("/proofs", { pipeline, load })) });
+  const { data, error } = useQuery({
+    queryKey: ["proofs", pipeline, load],
+    queryFn: () => api.get<ProofSummary[]>(withQuery("/proofs", { pipeline, load })),
+  });
   const run = useRun();
   const shown = (data ?? []).filter((row) => `${row.target} ${row.title}`.toLowerCase().includes(wanted.toLowerCase()));
-  const ordered = one ? shown : [...shown].sort((a, b) => Number(a.verdict === "proved") - Number(b.verdict === "proved") || (a.target < b.target ? -1 : 1));
+  const ordered = one
+    ? shown
+    : [...shown].sort(
+        (a, b) => Number(a.verdict === "proved") - Number(b.verdict === "proved") || (a.target < b.target ? -1 : 1),
+      );
   const agreeing = (data ?? []).filter((row) => row.verdict === "proved").length;
   return (
     <main className="page">
@@ -38,10 +45,32 @@ export default function ProofsPage() {
               <Link to="/proofs">Proofs</Link> / {load}
             </div>
           )}
-          <h1>{!data ? "Proofs" : data.length === 0 ? "Nothing has been proved yet" : one ? `${counted(data.length, "proof")} of ${data[0]?.target}` : `${agreeing} of ${counted(data.length, "table")} agree${agreeing === data.length ? "" : " with their source"}`}</h1>
-          <p className="quiet">{data?.length === 0 ? "Run a pipeline: each load leaves a proof." : one ? "Newest first; each is kept with both queries and both values." : "The latest proof of each load."}</p>
+          <h1>
+            {!data
+              ? "Proofs"
+              : data.length === 0
+                ? "Nothing has been proved yet"
+                : one
+                  ? `${counted(data.length, "proof")} of ${data[0]?.target}`
+                  : `${agreeing} of ${counted(data.length, "table")} agree${agreeing === data.length ? "" : " with their source"}`}
+          </h1>
+          <p className="quiet">
+            {data?.length === 0
+              ? "Run a pipeline: each load leaves a proof."
+              : one
+                ? "Newest first; each is kept with both queries and both values."
+                : "The latest proof of each load."}
+          </p>
         </div>
-        {data && data.length > 0 && <TextInput aria-label="Filter proofs" placeholder="Filter by table or pipeline" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} w={240} />}
+        {data && data.length > 0 && (
+          <TextInput
+            aria-label="Filter proofs"
+            placeholder="Filter by table or pipeline"
+            value={wanted}
+            onChange={(event) => setWanted(event.currentTarget.value)}
+            w={240}
+          />
+        )}
       </div>
       <ErrorNote error={error ?? run.error} />
       {ordered.length > 0 && (
@@ -66,7 +95,10 @@ export default function ProofsPage() {
                   <div className="quiet">{row.title}</div>
                 </td>
                 <td className="nowrap">
-                  <Mark state={markOf(row)} /> <span className={row.verdict === "disagrees" ? "lead strong" : "good strong"}>{row.verdict === "proved" ? "agrees" : row.verdict}</span>
+                  <Mark state={markOf(row)} />{" "}
+                  <span className={row.verdict === "disagrees" ? "lead strong" : "good strong"}>
+                    {row.verdict === "proved" ? "agrees" : row.verdict}
+                  </span>
                   <div className="quiet">{depthWords(row)}</div>
                 </td>
                 <td className="right mono nowrap">
@@ -75,15 +107,30 @@ export default function ProofsPage() {
                 <td>
                   {row.figures.map((pair) => (
                     <div key={pair.figure}>
-                      <span className="quiet">{figureWords(pair.figure)}</span> <span className="mono">{grouped(pair.warehouse)}</span>
-                      {pair.source !== pair.warehouse && <span className="lead strong mono"> {differenceWords(pair)}</span>}
+                      <span className="quiet">{figureWords(pair.figure)}</span>{" "}
+                      <span className="mono">{grouped(pair.warehouse)}</span>
+                      {pair.source !== pair.warehouse && (
+                        <span className="lead strong mono"> {differenceWords(pair)}</span>
+                      )}
                     </div>
                   ))}
                 </td>
                 <td className="nowrap quiet">{one ? (row.whole ? "all slices" : "a part") : moment(row.at)}</td>
                 <td className="right">
                   {canEdit && !one && (
-                    <Button size="xs" variant="outline" onClick={() => run.mutate({ pipeline: row.pipeline, kind: "prove", loads: [row.load], rows: row.verdict === "disagrees", reason: "by hand" })}>
+                    <Button
+                      size="xs"
+                      variant="outline"
+                      onClick={() =>
+                        run.mutate({
+                          pipeline: row.pipeline,
+                          kind: "prove",
+                          loads: [row.load],
+                          rows: row.verdict === "disagrees",
+                          reason: "by hand",
+                        })
+                      }
+                    >
                       Prove now
                     </Button>
                   )}

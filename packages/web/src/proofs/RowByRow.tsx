@@ -3,7 +3,14 @@ import { Fragment } from "react";
 import { counted } from "../parts/format.ts";
 import { Side } from "../parts/words.tsx";
 
-const told = (value: string | null | undefined) => (value === null || value === undefined ? <i className="quiet">null</i> : value === "" ? <i className="quiet">empty</i> : value);
+const told = (value: string | null | undefined) =>
+  value === null || value === undefined ? (
+    <i className="quiet">null</i>
+  ) : value === "" ? (
+    <i className="quiet">empty</i>
+  ) : (
+    value
+  );
 
 function HalfRow({ row, side, columns }: { row: DifferingRow; side: "source" | "warehouse"; columns: string[] }) {
   const values = row[side];
@@ -14,7 +21,12 @@ function HalfRow({ row, side, columns }: { row: DifferingRow; side: "source" | "
       </td>
       {values ? (
         columns.map((column, at) => (
-          <td key={column} className={`nowrap${row.cells.includes(at) ? " differs" : ""}`} style={{ maxWidth: 280, overflow: "hidden", textOverflow: "ellipsis" }} title={values[at] ?? "null"}>
+          <td
+            key={column}
+            className={`nowrap${row.cells.includes(at) ? " differs" : ""}`}
+            style={{ maxWidth: 280, overflow: "hidden", textOverflow: "ellipsis" }}
+            title={values[at] ?? "null"}
+          >
             {told(values[at])}
           </td>
         ))
@@ -33,13 +45,18 @@ export function RowByRow({ rows }: { rows: RowDifferences }) {
   if (found === 0) return null;
   return (
     <section aria-label="Row by row">
-      <div className="head" style={{ margin: "22px 0 4px", justifyContent: "flex-start", alignItems: "baseline", gap: 16 }}>
+      <div
+        className="head"
+        style={{ margin: "22px 0 4px", justifyContent: "flex-start", alignItems: "baseline", gap: 16 }}
+      >
         <h2>Row by row</h2>
         <span className="quiet">
-          {rows.rows.length < found ? `the first ${counted(rows.rows.length, "difference")} of ${rows.complete ? "" : "at least "}${found}` : counted(found, "difference")}; what differs is underlined
+          {rows.rows.length < found
+            ? `the first ${counted(rows.rows.length, "difference")} of ${rows.complete ? "" : "at least "}${found}`
+            : counted(found, "difference")}
+          ; what differs is underlined
         </span>
       </div>
-      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
       <div className="rows-scroll" style={{ maxHeight: 460 }} tabIndex={0} role="region" aria-label="Differing rows">
         <table className="plain mono">
           <thead>

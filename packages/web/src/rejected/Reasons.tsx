@@ -25,7 +25,15 @@ function wrapped(reason: string): string[] {
 }
 
 /** Rejected rows by reason, the most frequent first; a reason is chosen here or in the list beside it. */
-export function Reasons({ counts, chosen, onChoose }: { counts: RejectedCount[]; chosen: string; onChoose: (reason: string) => void }) {
+export function Reasons({
+  counts,
+  chosen,
+  onChoose,
+}: {
+  counts: RejectedCount[];
+  chosen: string;
+  onChoose: (reason: string) => void;
+}) {
   const byReason = new Map<string, bigint>();
   for (const { reason, rows } of counts) byReason.set(reason, (byReason.get(reason) ?? 0n) + BigInt(rows));
   const reasons = [...byReason].sort((a, b) => (a[1] < b[1] ? 1 : -1));
@@ -39,7 +47,15 @@ export function Reasons({ counts, chosen, onChoose }: { counts: RejectedCount[];
           aria-label={shown.map(([reason, rows]) => `${reason}: ${rows} rows`).join("; ")}
           data={{
             labels: shown.map(([reason]) => wrapped(reason)),
-            datasets: [{ data: shown.map(([, rows]) => Number(rows)), backgroundColor: shown.map(([reason]) => (chosen && chosen !== reason ? colour("--line-strong") : colour("--lead"))), barThickness: 16 }],
+            datasets: [
+              {
+                data: shown.map(([, rows]) => Number(rows)),
+                backgroundColor: shown.map(([reason]) =>
+                  chosen && chosen !== reason ? colour("--line-strong") : colour("--lead"),
+                ),
+                barThickness: 16,
+              },
+            ],
           }}
           options={{
             indexAxis: "y",
@@ -49,9 +65,17 @@ export function Reasons({ counts, chosen, onChoose }: { counts: RejectedCount[];
               const reason = shown[elements[0]?.index ?? -1]?.[0];
               if (reason) onChoose(reason === chosen ? "" : reason);
             },
-            plugins: { legend: { display: false }, tooltip: { callbacks: { label: (item) => `${grouped(String(shown[item.dataIndex]?.[1] ?? 0))} rows` } } },
+            plugins: {
+              legend: { display: false },
+              tooltip: { callbacks: { label: (item) => `${grouped(String(shown[item.dataIndex]?.[1] ?? 0))} rows` } },
+            },
             scales: {
-              x: { beginAtZero: true, ticks: { precision: 0, color: colour("--quiet") }, grid: { color: colour("--line") }, title: { display: true, text: "rejected rows", color: colour("--quiet") } },
+              x: {
+                beginAtZero: true,
+                ticks: { precision: 0, color: colour("--quiet") },
+                grid: { color: colour("--line") },
+                title: { display: true, text: "rejected rows", color: colour("--quiet") },
+              },
               y: { ticks: { autoSkip: false, color: colour("--ink"), font: { size: 12 } }, grid: { display: false } },
             },
           }}
@@ -60,7 +84,12 @@ export function Reasons({ counts, chosen, onChoose }: { counts: RejectedCount[];
       <ul className="reasons">
         {reasons.map(([reason, rows]) => (
           <li key={reason}>
-            <button type="button" className="link" aria-pressed={chosen === reason} onClick={() => onChoose(reason === chosen ? "" : reason)}>
+            <button
+              type="button"
+              className="link"
+              aria-pressed={chosen === reason}
+              onClick={() => onChoose(reason === chosen ? "" : reason)}
+            >
               {reason}
             </button>{" "}
             <span className="mono">{grouped(String(rows))}</span>

@@ -16,12 +16,29 @@ import { Reasons } from "./Reasons.tsx";
 const pageSize = 200;
 
 /** What one rejected row held, and where it came from. */
-function Detail({ row, onClose, onAgain, canEdit }: { row: RejectedRow; onClose: () => void; onAgain: () => void; canEdit: boolean }) {
+function Detail({
+  row,
+  onClose,
+  onAgain,
+  canEdit,
+}: {
+  row: RejectedRow;
+  onClose: () => void;
+  onAgain: () => void;
+  canEdit: boolean;
+}) {
   return (
-    <Drawer opened onClose={onClose} position="right" title={row.key ? `${row.target} ${row.key.join(", ")}` : row.target} closeButtonProps={{ "aria-label": "Close" }}>
+    <Drawer
+      opened
+      onClose={onClose}
+      position="right"
+      title={row.key ? `${row.target} ${row.key.join(", ")}` : row.target}
+      closeButtonProps={{ "aria-label": "Close" }}
+    >
       <p className="lead strong">{row.message}</p>
       <p className="quiet" style={{ margin: "4px 0 14px" }}>
-        Rejected by <Link to={`/runs/${row.run}`}>run {row.run}</Link>, {moment(row.at)}. {row.gone ? "It has left the list since." : ""}
+        Rejected by <Link to={`/runs/${row.run}`}>run {row.run}</Link>, {moment(row.at)}.{" "}
+        {row.gone ? "It has left the list since." : ""}
       </p>
       {row.original ? (
         <table className="plain">
@@ -35,7 +52,15 @@ function Detail({ row, onClose, onAgain, canEdit }: { row: RejectedRow; onClose:
             {Object.entries(row.original).map(([name, value]) => (
               <tr key={name}>
                 <td className="mono">{name}</td>
-                <td className={`mono wrap${name === row.column ? " differs" : ""}`}>{value === null ? <span className="quiet">null</span> : value === "" ? <span className="quiet">''</span> : value}</td>
+                <td className={`mono wrap${name === row.column ? " differs" : ""}`}>
+                  {value === null ? (
+                    <span className="quiet">null</span>
+                  ) : value === "" ? (
+                    <span className="quiet">''</span>
+                  ) : (
+                    value
+                  )}
+                </td>
               </tr>
             ))}
           </tbody>
@@ -73,7 +98,13 @@ export default function RejectedPage() {
     placeholderData: keepPreviousData,
   });
   // The chart shows every reason, also while one of them is chosen.
-  const overview = useInfiniteQuery({ queryKey: ["rejected", filter, ""], queryFn: () => api.get<RejectedView>(withQuery("/rejected", filter)), initialPageParam: 0, getNextPageParam: () => null, placeholderData: keepPreviousData });
+  const overview = useInfiniteQuery({
+    queryKey: ["rejected", filter, ""],
+    queryFn: () => api.get<RejectedView>(withQuery("/rejected", filter)),
+    initialPageParam: 0,
+    getNextPageParam: () => null,
+    placeholderData: keepPreviousData,
+  });
   const again = useRun();
   const rows = query.data?.pages.flatMap((page) => page.rows) ?? [];
   const counts = overview.data?.pages[0]?.counts ?? [];
@@ -81,8 +112,17 @@ export default function RejectedPage() {
   const loads = [...new Set(counts.map((count) => `${count.pipeline}/${count.load}`))];
   const unreached = query.data?.pages[0]?.unreached ?? [];
   const chosen = rows.filter((row) => picked.has(row.id) && !row.gone);
-  const one = chosen.length ? chosen.every((row) => row.pipeline === chosen[0]?.pipeline && row.load === chosen[0]?.load) : loads.length === 1 || load !== "";
-  const loadAgain = (of: { pipeline: string; load: string }, ids: string[] | null) => again.mutate({ pipeline: of.pipeline, kind: "repair", loads: [of.load], scope: { kind: "rejected", ids }, reason: ids ? `${counted(ids.length, "rejected row")} again` : "rejected rows again" });
+  const one = chosen.length
+    ? chosen.every((row) => row.pipeline === chosen[0]?.pipeline && row.load === chosen[0]?.load)
+    : loads.length === 1 || load !== "";
+  const loadAgain = (of: { pipeline: string; load: string }, ids: string[] | null) =>
+    again.mutate({
+      pipeline: of.pipeline,
+      kind: "repair",
+      loads: [of.load],
+      scope: { kind: "rejected", ids },
+      reason: ids ? `${counted(ids.length, "rejected row")} again` : "rejected rows again",
+    });
   const [soleP = "", soleL = ""] = (load ? place : (loads[0] ?? "")).split("/");
   return (
     <main className="page">
@@ -91,35 +131,84 @@ export default function RejectedPage() {
           <div className="crumbs">
             <Link to="/pipelines">Pipelines</Link> / Rejected rows
           </div>
-          <h1>{!query.data ? "Rejected rows" : total === 0n ? "No row is rejected" : `${grouped(String(total))} row${total === 1n ? " is" : "s are"} rejected in ${counted(loads.length, "load")}`}</h1>
+          <h1>
+            {!query.data
+              ? "Rejected rows"
+              : total === 0n
+                ? "No row is rejected"
+                : `${grouped(String(total))} row${total === 1n ? " is" : "s are"} rejected in ${counted(loads.length, "load")}`}
+          </h1>
         </div>
         <div className="actions">
           {soleL && one && total > 0n && (
-            <Button component="a" variant="default" href={`/api${withQuery("/rejected/csv", { ...filter, pipeline: soleP, load: soleL, reason })}`} download>
+            <Button
+              component="a"
+              variant="default"
+              href={`/api${withQuery("/rejected/csv", { ...filter, pipeline: soleP, load: soleL, reason })}`}
+              download
+            >
               Export as CSV
             </Button>
           )}
           {canEdit && soleL && one && total > 0n && (
-            <Button loading={again.isPending || query.isPlaceholderData} onClick={() => (chosen.length ? loadAgain(chosen[0] ?? { pipeline: soleP, load: soleL }, chosen.map((row) => row.id)) : loadAgain({ pipeline: soleP, load: soleL }, reason || needle || run ? rows.filter((row) => !row.gone).map((row) => row.id) : null))}>
-              {chosen.length ? `Load ${counted(chosen.length, "chosen row")} again` : reason || needle || run ? "Load these again" : "Load all again"}
+            <Button
+              loading={again.isPending || query.isPlaceholderData}
+              onClick={() =>
+                chosen.length
+                  ? loadAgain(
+                      chosen[0] ?? { pipeline: soleP, load: soleL },
+                      chosen.map((row) => row.id),
+                    )
+                  : loadAgain(
+                      { pipeline: soleP, load: soleL },
+                      reason || needle || run ? rows.filter((row) => !row.gone).map((row) => row.id) : null,
+                    )
+              }
+            >
+              {chosen.length
+                ? `Load ${counted(chosen.length, "chosen row")} again`
+                : reason || needle || run
+                  ? "Load these again"
+                  : "Load all again"}
             </Button>
           )}
         </div>
       </div>
       <ErrorNote error={query.error ?? again.error} />
-      {unreached.length > 0 && <p className="note">{unreached.join(", ")} could not be reached; its rejected rows are not shown.</p>}
+      {unreached.length > 0 && (
+        <p className="note">{unreached.join(", ")} could not be reached; its rejected rows are not shown.</p>
+      )}
       {query.data && total === 0n && !needle && !run && !place ? (
         <p className="quiet" style={{ maxWidth: 560 }}>
-          Rows that break a type, a rule or the key of a load stand here with the reason and what they held. Rules are set in the Shape band of a <Link to="/pipelines">pipeline</Link>.
+          Rows that break a type, a rule or the key of a load stand here with the reason and what they held. Rules are
+          set in the Shape band of a <Link to="/pipelines">pipeline</Link>.
         </p>
       ) : (
         <div style={{ display: "grid", gridTemplateColumns: "360px minmax(0, 1fr)", gap: 28 }}>
           <Reasons counts={counts} chosen={reason} onChoose={setReason} />
           <section aria-label="Rows">
             <div className="actions" style={{ marginBottom: 10 }}>
-              <TextInput aria-label="Filter rows" placeholder="Filter as you type" value={text} onChange={(event) => setText(event.currentTarget.value)} w={200} />
-              <Select aria-label="Load" placeholder="Any load" clearable data={[...new Set([...loads, ...(place ? [place] : [])])]} value={place || null} onChange={(value) => setPlace(value ?? "")} w={230} />
-              <Checkbox label="also those that have left the list" checked={all !== ""} onChange={(event) => setAll(event.currentTarget.checked ? "true" : "")} />
+              <TextInput
+                aria-label="Filter rows"
+                placeholder="Filter as you type"
+                value={text}
+                onChange={(event) => setText(event.currentTarget.value)}
+                w={200}
+              />
+              <Select
+                aria-label="Load"
+                placeholder="Any load"
+                clearable
+                data={[...new Set([...loads, ...(place ? [place] : [])])]}
+                value={place || null}
+                onChange={(value) => setPlace(value ?? "")}
+                w={230}
+              />
+              <Checkbox
+                label="also those that have left the list"
+                checked={all !== ""}
+                onChange={(event) => setAll(event.currentTarget.checked ? "true" : "")}
+              />
             </div>
             <DataTable
               label="Rejected rows"
@@ -148,10 +237,22 @@ export default function RejectedPage() {
                   ),
                 },
                 { head: "Table", width: "170px", cell: (row) => <span className="mono">{row.target}</span> },
-                { head: "Key", width: "110px", cell: (row) => <span className="mono">{row.key?.join(", ") ?? "–"}</span> },
-                { head: "Reason", width: "minmax(0, 1fr)", cell: (row) => <span className={row.gone ? "quiet" : "lead"}>{row.message}</span> },
+                {
+                  head: "Key",
+                  width: "110px",
+                  cell: (row) => <span className="mono">{row.key?.join(", ") ?? "–"}</span>,
+                },
+                {
+                  head: "Reason",
+                  width: "minmax(0, 1fr)",
+                  cell: (row) => <span className={row.gone ? "quiet" : "lead"}>{row.message}</span>,
+                },
                 { head: "Run", width: "60px", right: true, cell: (row) => <span className="mono">{row.run}</span> },
-                { head: "When", width: "150px", cell: (row) => (row.gone ? <span className="quiet">left the list</span> : moment(row.at)) },
+                {
+                  head: "When",
+                  width: "150px",
+                  cell: (row) => (row.gone ? <span className="quiet">left the list</span> : moment(row.at)),
+                },
               ]}
             />
             {query.hasNextPage && (
@@ -162,7 +263,9 @@ export default function RejectedPage() {
           </section>
         </div>
       )}
-      {open && <Detail row={open} canEdit={canEdit} onClose={() => setOpen(null)} onAgain={() => loadAgain(open, [open.id])} />}
+      {open && (
+        <Detail row={open} canEdit={canEdit} onClose={() => setOpen(null)} onAgain={() => loadAgain(open, [open.id])} />
+      )}
     </main>
   );
 }

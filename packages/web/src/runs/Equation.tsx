@@ -13,7 +13,11 @@ const terms = [
 export function Equation({ tally, counting }: { tally: Tally; counting: boolean }) {
   const verdict = counting ? "still counting" : balances(tally) ? "the tally balances" : "the tally does not balance";
   return (
-    <div className="equation" role="img" aria-label={`${tally.read} read = ${terms.map(([field, words]) => `${tally[field]} ${words}`).join(" + ")}; ${verdict}`}>
+    <div
+      className="equation"
+      role="img"
+      aria-label={`${tally.read} read = ${terms.map(([field, words]) => `${tally[field]} ${words}`).join(" + ")}; ${verdict}`}
+    >
       <div>
         <b>{grouped(tally.read)}</b>
         <span className="quiet">read</span>

@@ -11,9 +11,13 @@ const phases: [Phase, string, string][] = [
 
 /** Where the time went: each phase of each load on one line of time. Loads that ran side by side lie over each other. */
 export function Phases({ loads }: { loads: RunLoadView[] }) {
-  const begun = loads.flatMap((load) => (load.startedAt ? [{ phases: load.phases, at: Date.parse(load.startedAt) }] : []));
+  const begun = loads.flatMap((load) =>
+    load.startedAt ? [{ phases: load.phases, at: Date.parse(load.startedAt) }] : [],
+  );
   const first = Math.min(...begun.map((load) => load.at));
-  const placed = begun.flatMap(({ phases: own, at }) => own.map(({ phase, from, to }) => ({ phase, from: at - first + from, to: at - first + to })));
+  const placed = begun.flatMap(({ phases: own, at }) =>
+    own.map(({ phase, from, to }) => ({ phase, from: at - first + from, to: at - first + to })),
+  );
   const whole = Math.max(0, ...placed.map((entry) => entry.to));
   if (whole === 0) return <p className="quiet">Nothing has begun yet.</p>;
   return (
@@ -25,7 +29,15 @@ export function Phases({ loads }: { loads: RunLoadView[] }) {
           <span key={`${phase} name`}>{words}</span>,
           <div key={`${phase} track`} className="track" aria-hidden="true">
             {mine.map((entry, at) => (
-              <i key={at} style={{ left: `${(entry.from / whole) * 100}%`, width: `${((entry.to - entry.from) / whole) * 100}%`, background: colour, opacity: mine.length > 1 ? 0.75 : 1 }} />
+              <i
+                key={at}
+                style={{
+                  left: `${(entry.from / whole) * 100}%`,
+                  width: `${((entry.to - entry.from) / whole) * 100}%`,
+                  background: colour,
+                  opacity: mine.length > 1 ? 0.75 : 1,
+                }}
+              />
             ))}
           </div>,
           <span key={`${phase} time`} className="mono right">

@@ -6,7 +6,14 @@ import { SqlText } from "../parts/SqlText.tsx";
 
 type Kind = "new" | "changed" | "rejected" | "deleted";
 
-const told = (value: string | null | undefined) => (value === null || value === undefined ? <span className="quiet">null</span> : value === "" ? <span className="quiet">''</span> : value);
+const told = (value: string | null | undefined) =>
+  value === null || value === undefined ? (
+    <span className="quiet">null</span>
+  ) : value === "" ? (
+    <span className="quiet">''</span>
+  ) : (
+    value
+  );
 
 /** Rows as they would be, old beside new by cell; columns that change nowhere stand behind the others. */
 function Examples({ columns, keyColumns, rows }: { columns: string[]; keyColumns: string[]; rows: Example[] }) {
@@ -76,7 +83,12 @@ function Rejected({ rows }: { rows: Rehearsal["rejected"] }) {
 /** What one load of a run would do: its changes of the target, and real rows of each outcome. */
 export function RehearsalView({ rehearsal }: { rehearsal: Rehearsal }) {
   const { tally, added, altered, rejected, gone, columns, key, changes, limit } = rehearsal;
-  const counts: Record<Kind, string> = { new: tally.new, changed: tally.changed, rejected: tally.rejected, deleted: tally.deleted };
+  const counts: Record<Kind, string> = {
+    new: tally.new,
+    changed: tally.changed,
+    rejected: tally.rejected,
+    deleted: tally.deleted,
+  };
   const kinds = (Object.keys(counts) as Kind[]).filter((kind) => counts[kind] !== "0");
   const [kind, setKind] = useState<Kind>(kinds.includes("changed") ? "changed" : (kinds[0] ?? "new"));
   return (
@@ -84,17 +96,27 @@ export function RehearsalView({ rehearsal }: { rehearsal: Rehearsal }) {
       <div className="head" style={{ marginBottom: 8 }}>
         <h2 className="mono">{rehearsal.into}</h2>
         {kinds.length === 1 && <span className="strong">{kinds.map((one) => `${grouped(counts[one])} ${one}`)}</span>}
-        {kinds.length > 1 && <SegmentedControl size="xs" value={kind} onChange={(value) => setKind(value as Kind)} data={kinds.map((one) => ({ value: one, label: `${grouped(counts[one])} ${one}` }))} />}
+        {kinds.length > 1 && (
+          <SegmentedControl
+            size="xs"
+            value={kind}
+            onChange={(value) => setKind(value as Kind)}
+            data={kinds.map((one) => ({ value: one, label: `${grouped(counts[one])} ${one}` }))}
+          />
+        )}
       </div>
       {limit !== null && <p className="quiet">Only the latest {grouped(String(limit))} rows were looked at.</p>}
-      {changes.length > 0 && <SqlText sql={changes.map((change) => `${change.sql};`).join("\n")} label="It would first run" />}
+      {changes.length > 0 && (
+        <SqlText sql={changes.map((change) => `${change.sql};`).join("\n")} label="It would first run" />
+      )}
       {kinds.length === 0 && <p className="quiet">A run would leave the table as it is.</p>}
-      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
       <div className="rows-scroll" tabIndex={0} role="region" aria-label={`Rows of ${rehearsal.into}`}>
         {kind === "new" && added.length > 0 && <Examples columns={columns} keyColumns={key} rows={added} />}
         {kind === "changed" && altered.length > 0 && <Examples columns={columns} keyColumns={key} rows={altered} />}
         {kind === "rejected" && rejected.length > 0 && <Rejected rows={rejected} />}
-        {kind === "deleted" && gone.length > 0 && <p className="mono">{gone.map((values) => values.join(", ")).join(" · ")}</p>}
+        {kind === "deleted" && gone.length > 0 && (
+          <p className="mono">{gone.map((values) => values.join(", ")).join(" · ")}</p>
+        )}
       </div>
     </section>
   );

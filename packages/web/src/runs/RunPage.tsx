@@ -22,7 +22,10 @@ const active = (run: RunView) => run.status === "queued" || run.status === "runn
 /** Log lines as they come, the SQL behind each one click away. */
 function Lines({ run }: { run: RunView }) {
   const [sql, setSql] = useState<RunLine | null>(null);
-  const { data } = useQuery({ queryKey: ["lines", run.id], queryFn: () => api.get<RunLine[]>(`/runs/${run.id}/lines`) });
+  const { data } = useQuery({
+    queryKey: ["lines", run.id],
+    queryFn: () => api.get<RunLine[]>(`/runs/${run.id}/lines`),
+  });
   const box = useRef<HTMLDivElement>(null);
   // Loads side by side tell in batches of their own; together they read in the order of time.
   const lines = (data ?? []).toSorted((a, b) => (a.at < b.at ? -1 : a.at > b.at ? 1 : a.id - b.id));
@@ -33,7 +36,6 @@ function Lines({ run }: { run: RunView }) {
   }, [count, live]);
   return (
     <>
-      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
       <div className="log" ref={box} role="log" aria-label="What happened" tabIndex={0}>
         {lines.map((line) => (
           <div key={line.id}>
@@ -47,9 +49,16 @@ function Lines({ run }: { run: RunView }) {
             )}
           </div>
         ))}
-        {count === 0 && <span className="quiet">{run.status === "queued" ? "Waiting for a worker." : "Nothing was told."}</span>}
+        {count === 0 && (
+          <span className="quiet">{run.status === "queued" ? "Waiting for a worker." : "Nothing was told."}</span>
+        )}
       </div>
-      <Modal opened={sql !== null} onClose={() => setSql(null)} title={sql ? `${sql.load ?? ""}: ${sql.message}` : ""} size="xl">
+      <Modal
+        opened={sql !== null}
+        onClose={() => setSql(null)}
+        title={sql ? `${sql.load ?? ""}: ${sql.message}` : ""}
+        size="xl"
+      >
         {sql?.sql && <SqlText sql={sql.sql} />}
       </Modal>
     </>
@@ -57,15 +66,30 @@ function Lines({ run }: { run: RunView }) {
 }
 
 function ProofWords({ load }: { load: RunLoadView }) {
-  if (load.trouble) return <span className="lead" title={load.trouble}>not possible: {load.trouble}</span>;
-  if (!load.slices || load.proof === null) return <span className="quiet">{load.status === "finished" ? "unproved" : "–"}</span>;
+  if (load.trouble)
+    return (
+      <span className="lead" title={load.trouble}>
+        not possible: {load.trouble}
+      </span>
+    );
+  if (!load.slices || load.proof === null)
+    return <span className="quiet">{load.status === "finished" ? "unproved" : "–"}</span>;
   const { all, agreeing } = load.slices;
   const agreed = load.verdict === "proved";
-  const cells = load.cells ? `every cell of ${grouped(load.cells.rows)} row${load.cells.rows === "1" ? "" : "s"} ${load.cells.verdict === "proved" ? "the same" : "compared: some differ"}` : null;
-  const slices = all > 1 ? `${grouped(String(agreeing))} of ${grouped(String(all))} slices agree${load.whole ? "" : " of those touched"}` : agreed ? `${load.figures.length} of ${load.figures.length} figures agree` : "the figures disagree";
+  const cells = load.cells
+    ? `every cell of ${grouped(load.cells.rows)} row${load.cells.rows === "1" ? "" : "s"} ${load.cells.verdict === "proved" ? "the same" : "compared: some differ"}`
+    : null;
+  const slices =
+    all > 1
+      ? `${grouped(String(agreeing))} of ${grouped(String(all))} slices agree${load.whole ? "" : " of those touched"}`
+      : agreed
+        ? `${load.figures.length} of ${load.figures.length} figures agree`
+        : "the figures disagree";
   return (
     <Link to={`/proofs/${load.proof}`} className={`strong ${agreed ? "good" : "lead"}`}>
-      {load.verdict === "unproved" ? "nothing touched, nothing to prove" : [cells, all > 0 ? slices : null].filter(Boolean).join("; ")}
+      {load.verdict === "unproved"
+        ? "nothing touched, nothing to prove"
+        : [cells, all > 0 ? slices : null].filter(Boolean).join("; ")}
       {load.without && load.without !== "0" ? `, less the ${grouped(load.without)} rejected` : ""}
     </Link>
   );
@@ -74,8 +98,17 @@ function ProofWords({ load }: { load: RunLoadView }) {
 function stateWords(load: RunLoadView, progress: Progress | undefined): string {
   if (load.status !== "running") return load.status;
   if (load.waitingFor) return `waits for ${load.waitingFor}`;
-  const words: Record<string, string> = { wait: "planning", read: "reading", check: "checking", apply: "applying", prove: "proving" };
-  const rows = progress && progress.rows !== "0" && load.phase === "read" ? `, ${grouped(progress.rows)} rows so far, ${grouped(String(progress.rate))}/s` : "";
+  const words: Record<string, string> = {
+    wait: "planning",
+    read: "reading",
+    check: "checking",
+    apply: "applying",
+    prove: "proving",
+  };
+  const rows =
+    progress && progress.rows !== "0" && load.phase === "read"
+      ? `, ${grouped(progress.rows)} rows so far, ${grouped(String(progress.rate))}/s`
+      : "";
   return `${words[load.phase ?? ""] ?? "starting"}${rows}`;
 }
 
@@ -83,31 +116,65 @@ export default function RunPage() {
   const { id = "" } = useParams();
   const navigate = useNavigate();
   const canEdit = useCanEdit();
-  const { data: run, error } = useQuery({ queryKey: ["runs", id], queryFn: () => api.get<RunView>(`/runs/${id}`), refetchInterval: ({ state }) => (state.data && active(state.data) ? 2000 : false) });
-  const { data: progress } = useQuery<Record<string, Progress>>({ queryKey: ["progress", Number(id)], queryFn: () => ({}), staleTime: Number.POSITIVE_INFINITY });
+  const { data: run, error } = useQuery({
+    queryKey: ["runs", id],
+    queryFn: () => api.get<RunView>(`/runs/${id}`),
+    refetchInterval: ({ state }) => (state.data && active(state.data) ? 2000 : false),
+  });
+  const { data: progress } = useQuery<Record<string, Progress>>({
+    queryKey: ["progress", Number(id)],
+    queryFn: () => ({}),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
   const cancel = useMutation({ mutationFn: () => api.post(`/runs/${id}/cancel`) });
-  const again = useMutation({ mutationFn: (unfinished: boolean) => api.post<RunView>(`/runs/${id}/again`, { unfinished }), onSuccess: (next) => navigate(`/runs/${next.id}`) });
+  const again = useMutation({
+    mutationFn: (unfinished: boolean) => api.post<RunView>(`/runs/${id}/again`, { unfinished }),
+    onSuccess: (next) => navigate(`/runs/${next.id}`),
+  });
   const start = useRun();
-  if (error) return <main className="page"><ErrorNote error={error} /></main>;
+  if (error)
+    return (
+      <main className="page">
+        <ErrorNote error={error} />
+      </main>
+    );
   if (!run) return <main className="page" aria-busy="true" />;
   // While a load reads, what it has read so far counts already.
-  const tally = addTallies(run.loads.map((load) => (load.status === "running" ? { ...load.tally, read: progress?.[load.load]?.rows ?? "0" } : load.tally)));
+  const tally = addTallies(
+    run.loads.map((load) =>
+      load.status === "running" ? { ...load.tally, read: progress?.[load.load]?.rows ?? "0" } : load.tally,
+    ),
+  );
   const moved = run.loads.reduce((sum, load) => sum + Number(load.bytes), 0);
   const marks = run.loads.map((load) => load.watermark).filter((value) => value !== null);
   const disagreeing = run.loads.find((load) => load.verdict === "disagrees");
   const proof = (disagreeing ?? run.loads.find((load) => load.proof !== null))?.proof;
   const live = active(run);
   const left = run.loads.filter((load) => load.status !== "finished").length;
-  const interval = run.scope.kind === "interval" ? [`--from '${run.scope.from}'`, `--to '${run.scope.to}'`] : run.scope.kind === "whole" ? ["--whole"] : [];
-  const repeatable = run.kind !== "repair" && (run.scope.kind === "due" || run.scope.kind === "whole" || run.scope.kind === "interval");
-  const command = repeatable ? runCommand(run.kind === "rehearse" ? "rehearse" : run.kind === "prove" ? "prove" : "run", run.pipeline, run.loads.map((load) => load.load), ...interval) : null;
+  const interval =
+    run.scope.kind === "interval"
+      ? [`--from '${run.scope.from}'`, `--to '${run.scope.to}'`]
+      : run.scope.kind === "whole"
+        ? ["--whole"]
+        : [];
+  const repeatable =
+    run.kind !== "repair" && (run.scope.kind === "due" || run.scope.kind === "whole" || run.scope.kind === "interval");
+  const command = repeatable
+    ? runCommand(
+        run.kind === "rehearse" ? "rehearse" : run.kind === "prove" ? "prove" : "run",
+        run.pipeline,
+        run.loads.map((load) => load.load),
+        ...interval,
+      )
+    : null;
   const rehearsed = run.loads.flatMap((load) => load.rehearsal ?? []);
   return (
     <main className="page">
       <div className="head">
         <div>
           <div className="crumbs">
-            <Link to="/pipelines">Pipelines</Link> / <Link to={`/pipelines/${run.pipeline}`}>{run.title}</Link> / Run {run.id}
+            <Link to="/pipelines">Pipelines</Link> / <Link to={`/pipelines/${run.pipeline}`}>{run.title}</Link> / Run{" "}
+            {run.id}
           </div>
           <div className="actions">
             <h1>
@@ -117,7 +184,12 @@ export default function RunPage() {
           </div>
           <p className="quiet">
             {reasonOf(run)}
-            {command && <> · <CommandLink command={command} /></>}
+            {command && (
+              <>
+                {" "}
+                · <CommandLink command={command} />
+              </>
+            )}
           </p>
         </div>
         <div className="actions">
@@ -137,7 +209,16 @@ export default function RunPage() {
             </Button>
           )}
           {run.kind === "rehearse" && canEdit && !live && (
-            <Button loading={start.isPending} onClick={() => start.mutate({ pipeline: run.pipeline, loads: run.loads.map((load) => load.load), reason: `as rehearsed in run ${run.id}` })}>
+            <Button
+              loading={start.isPending}
+              onClick={() =>
+                start.mutate({
+                  pipeline: run.pipeline,
+                  loads: run.loads.map((load) => load.load),
+                  reason: `as rehearsed in run ${run.id}`,
+                })
+              }
+            >
               Run it now
             </Button>
           )}
@@ -151,10 +232,22 @@ export default function RunPage() {
       <ErrorNote error={cancel.error ?? again.error} />
       {run.failure && <FailureNote failure={run.failure} />}
       {run.kind !== "prove" && (
-        <section className="panel" aria-label="Tally" style={{ display: "flex", justifyContent: "space-between", gap: 24, alignItems: "center", margin: "10px 0" }}>
+        <section
+          className="panel"
+          aria-label="Tally"
+          style={{ display: "flex", justifyContent: "space-between", gap: 24, alignItems: "center", margin: "10px 0" }}
+        >
           <Equation tally={tally} counting={live} />
           <div className="right">
-            <h2 className={live ? "quiet" : balances(tally) ? "good" : "lead"}>{live ? "Counting" : run.kind === "rehearse" ? "Nothing was written" : balances(tally) ? "The tally balances" : "The tally does not balance"}</h2>
+            <h2 className={live ? "quiet" : balances(tally) ? "good" : "lead"}>
+              {live
+                ? "Counting"
+                : run.kind === "rehearse"
+                  ? "Nothing was written"
+                  : balances(tally)
+                    ? "The tally balances"
+                    : "The tally does not balance"}
+            </h2>
             <span className="quiet">
               {seconds(run.startedAt, run.finishedAt ?? (live ? new Date().toISOString() : null))} · {bytes(moved)}
               {marks.length === 1 && run.kind !== "rehearse" && ` · watermark now ${marks[0]?.slice(0, 19)}`}
@@ -199,18 +292,32 @@ export default function RunPage() {
               </td>
               {(["read", "new", "changed", "same", "rejected"] as const).map((field) => (
                 <td key={field} className="right mono">
-                  {run.kind === "prove" ? "–" : field === "rejected" && load.tally.rejected !== "0" && run.kind !== "rehearse" ? <Link className="lead" to={`/rejected?run=${run.id}&load=${run.pipeline}/${load.load}&all=true`}>{grouped(load.tally.rejected)}</Link> : grouped(field === "read" && load.status === "running" ? (progress?.[load.load]?.rows ?? "0") : load.tally[field])}
+                  {run.kind === "prove" ? (
+                    "–"
+                  ) : field === "rejected" && load.tally.rejected !== "0" && run.kind !== "rehearse" ? (
+                    <Link className="lead" to={`/rejected?run=${run.id}&load=${run.pipeline}/${load.load}&all=true`}>
+                      {grouped(load.tally.rejected)}
+                    </Link>
+                  ) : (
+                    grouped(
+                      field === "read" && load.status === "running"
+                        ? (progress?.[load.load]?.rows ?? "0")
+                        : load.tally[field],
+                    )
+                  )}
                 </td>
               ))}
               <td className={load.status === "failed" ? "lead" : "quiet"}>
                 {stateWords(load, progress?.[load.load])}
                 {load.failure && <div>{load.failure.message}</div>}
                 {load.findings.reasons.length > 0 && <div className="lead">{reasonWords(load.findings.reasons)}</div>}
-                {load.findings.counted.filter((entry) => entry.rows !== "0").map((entry) => (
-                  <div key={entry.rule}>
-                    {grouped(entry.rows)} break “{entry.rule}”, which only counts
-                  </div>
-                ))}
+                {load.findings.counted
+                  .filter((entry) => entry.rows !== "0")
+                  .map((entry) => (
+                    <div key={entry.rule}>
+                      {grouped(entry.rows)} break “{entry.rule}”, which only counts
+                    </div>
+                  ))}
                 {load.findings.drift.map((note) => (
                   <div key={`${note.column} ${note.kind}`}>{driftWords(note)}</div>
                 ))}

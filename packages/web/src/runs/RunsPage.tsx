@@ -1,8 +1,7 @@
 import { Select } from "@mantine/core";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import type { PipelineSummary, RunSummary } from "@undercoat/core/api/api";
-import { useNavigate } from "react-router";
-import { Link } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, withQuery } from "../api/client.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { grouped, moment, seconds } from "../parts/format.ts";
@@ -19,7 +18,8 @@ export default function RunsPage() {
   const pipelines = useQuery({ queryKey: ["pipelines"], queryFn: () => api.get<PipelineSummary[]>("/pipelines") });
   const runs = useInfiniteQuery({
     queryKey: ["runs", "list", pipeline, status, kind],
-    queryFn: ({ pageParam }) => api.get<RunSummary[]>(withQuery("/runs", { pipeline, status, kind, before: pageParam })),
+    queryFn: ({ pageParam }) =>
+      api.get<RunSummary[]>(withQuery("/runs", { pipeline, status, kind, before: pageParam })),
     initialPageParam: null as number | null,
     getNextPageParam: (last) => (last.length === pageSize ? (last.at(-1)?.id ?? null) : null),
   });
@@ -32,12 +32,49 @@ export default function RunsPage() {
           <div className="crumbs">
             <Link to="/pipelines">Pipelines</Link> / Runs
           </div>
-          <h1>{runs.data ? (rows.length === 0 ? "No such run" : failed ? `${grouped(String(failed))} of the last ${grouped(String(rows.length))} runs failed` : `None of the last ${grouped(String(rows.length))} runs failed`) : "Runs"}</h1>
+          <h1>
+            {runs.data
+              ? rows.length === 0
+                ? "No such run"
+                : failed
+                  ? `${grouped(String(failed))} of the last ${grouped(String(rows.length))} runs failed`
+                  : `None of the last ${grouped(String(rows.length))} runs failed`
+              : "Runs"}
+          </h1>
         </div>
         <div className="actions">
-          <Select aria-label="Pipeline" placeholder="Any pipeline" clearable data={(pipelines.data ?? []).map((row) => ({ value: row.name, label: row.title }))} value={pipeline || null} onChange={(value) => setPipeline(value ?? "")} w={190} />
-          <Select aria-label="Kind" placeholder="Any kind" clearable data={[{ value: "load", label: "loads" }, { value: "prove", label: "proofs only" }, { value: "repair", label: "repairs" }, { value: "rehearse", label: "rehearsals" }]} value={kind || null} onChange={(value) => setKind(value ?? "")} w={140} />
-          <Select aria-label="State" placeholder="Any state" clearable data={["queued", "running", "finished", "failed", "cancelled"]} value={status || null} onChange={(value) => setStatus(value ?? "")} w={140} />
+          <Select
+            aria-label="Pipeline"
+            placeholder="Any pipeline"
+            clearable
+            data={(pipelines.data ?? []).map((row) => ({ value: row.name, label: row.title }))}
+            value={pipeline || null}
+            onChange={(value) => setPipeline(value ?? "")}
+            w={190}
+          />
+          <Select
+            aria-label="Kind"
+            placeholder="Any kind"
+            clearable
+            data={[
+              { value: "load", label: "loads" },
+              { value: "prove", label: "proofs only" },
+              { value: "repair", label: "repairs" },
+              { value: "rehearse", label: "rehearsals" },
+            ]}
+            value={kind || null}
+            onChange={(value) => setKind(value ?? "")}
+            w={140}
+          />
+          <Select
+            aria-label="State"
+            placeholder="Any state"
+            clearable
+            data={["queued", "running", "finished", "failed", "cancelled"]}
+            value={status || null}
+            onChange={(value) => setStatus(value ?? "")}
+            w={140}
+          />
         </div>
       </div>
       <ErrorNote error={runs.error} />
@@ -49,14 +86,42 @@ export default function RunsPage() {
           rowKey={(row) => String(row.id)}
           onOpen={(row) => navigate(`/runs/${row.id}`)}
           columns={[
-            { head: "Run", width: "70px", cell: (row) => <Link to={`/runs/${row.id}`} className="mono" onClick={(event) => event.stopPropagation()}>{row.id}</Link> },
+            {
+              head: "Run",
+              width: "70px",
+              cell: (row) => (
+                <Link to={`/runs/${row.id}`} className="mono" onClick={(event) => event.stopPropagation()}>
+                  {row.id}
+                </Link>
+              ),
+            },
             { head: "Pipeline", width: "minmax(0, 1.2fr)", cell: (row) => row.title },
             { head: "Why", width: "minmax(0, 1.4fr)", cell: (row) => <span className="quiet">{reasonOf(row)}</span> },
             { head: "Started", width: "150px", cell: (row) => moment(row.startedAt ?? row.createdAt) },
-            { head: "Took", width: "80px", right: true, cell: (row) => <span className="mono">{seconds(row.startedAt, row.finishedAt)}</span> },
-            { head: "Read", width: "100px", right: true, cell: (row) => <span className="mono">{row.kind === "prove" ? "–" : grouped(row.tally.read)}</span> },
-            { head: "New", width: "90px", right: true, cell: (row) => <span className="mono">{row.kind === "prove" ? "–" : grouped(row.tally.new)}</span> },
-            { head: "Changed", width: "90px", right: true, cell: (row) => <span className="mono">{row.kind === "prove" ? "–" : grouped(row.tally.changed)}</span> },
+            {
+              head: "Took",
+              width: "80px",
+              right: true,
+              cell: (row) => <span className="mono">{seconds(row.startedAt, row.finishedAt)}</span>,
+            },
+            {
+              head: "Read",
+              width: "100px",
+              right: true,
+              cell: (row) => <span className="mono">{row.kind === "prove" ? "–" : grouped(row.tally.read)}</span>,
+            },
+            {
+              head: "New",
+              width: "90px",
+              right: true,
+              cell: (row) => <span className="mono">{row.kind === "prove" ? "–" : grouped(row.tally.new)}</span>,
+            },
+            {
+              head: "Changed",
+              width: "90px",
+              right: true,
+              cell: (row) => <span className="mono">{row.kind === "prove" ? "–" : grouped(row.tally.changed)}</span>,
+            },
             { head: "State", width: "190px", cell: (row) => <StatusBadge status={row.status} verdict={row.verdict} /> },
           ]}
         />

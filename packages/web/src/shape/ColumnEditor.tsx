@@ -10,13 +10,30 @@ import type { ShapeColumn } from "./columns.ts";
 import { ExpressionField } from "./ExpressionField.tsx";
 import { ReadyShapes } from "./ReadyShapes.tsx";
 
-const usualTypes = ["text", "varchar(20)", "bigint", "integer", "numeric(12,2)", "double precision", "boolean", "date", "timestamptz", "timestamp", "uuid", "jsonb"];
+const usualTypes = [
+  "text",
+  "varchar(20)",
+  "bigint",
+  "integer",
+  "numeric(12,2)",
+  "double precision",
+  "boolean",
+  "date",
+  "timestamptz",
+  "timestamp",
+  "uuid",
+  "jsonb",
+];
 /** Source columns shown beside the result. */
 const shown = 4;
 
 /** The source columns that an expression seems to name. */
 function mentioned(as: string, source: BothColumns["source"]): BothColumns["source"] {
-  const words = new Set(as.match(/"(?:[^"]|"")+"|[\p{L}_][\p{L}\p{N}_]*/gu)?.map((word) => word.replace(/^"|"$/g, "").replaceAll('""', '"')) ?? []);
+  const words = new Set(
+    as
+      .match(/"(?:[^"]|"")+"|[\p{L}_][\p{L}\p{N}_]*/gu)
+      ?.map((word) => word.replace(/^"|"$/g, "").replaceAll('""', '"')) ?? [],
+  );
   return source.filter((column) => column.name === as || words.has(column.name)).slice(0, shown);
 }
 
@@ -24,7 +41,12 @@ function mentioned(as: string, source: BothColumns["source"]): BothColumns["sour
 function only(load: Load, column: ShapeColumn, used: BothColumns["source"]): Load {
   const inputs = used.map((entry, at) => [`input ${at}`, entry.name] as const);
   const { watermark } = load;
-  return { from: load.from, ...(watermark ? { watermark } : {}), columns: { ...Object.fromEntries(inputs), result: column.type ? { as: column.as, type: column.type } : column.as }, into: { table: load.into.table, mode: "replace" } };
+  return {
+    from: load.from,
+    ...(watermark ? { watermark } : {}),
+    columns: { ...Object.fromEntries(inputs), result: column.type ? { as: column.as, type: column.type } : column.as },
+    into: { table: load.into.table, mode: "replace" },
+  };
 }
 
 function typeProblem(type: string): string | null {
@@ -55,7 +77,12 @@ export function ColumnEditor({ pipeline, load, loadName, source, column, taken, 
   const [settled] = useDebouncedValue(draft, 250);
   const badType = typeProblem(draft.type ?? "");
   const used = mentioned(settled.as, source);
-  const asked = { pipeline: pipeline.name, load: loadName, limit: 8, definition: { ...pipeline.definition, loads: { [loadName]: only(load, settled, used) } } };
+  const asked = {
+    pipeline: pipeline.name,
+    load: loadName,
+    limit: 8,
+    definition: { ...pipeline.definition, loads: { [loadName]: only(load, settled, used) } },
+  };
   const { data, error, isFetching } = useQuery({
     queryKey: ["expression", asked],
     queryFn: () => api.post<Preview>("/pipelines/preview", asked),
@@ -68,8 +95,16 @@ export function ColumnEditor({ pipeline, load, loadName, source, column, taken, 
   useEffect(() => {
     if (data && !error) setGood(data);
   }, [data, error]);
-  const problem = error instanceof ApiProblem ? (error.problem.problems?.find((entry) => entry.path.includes("columns")) ?? { message: error.problem.title, position: undefined }) : null;
-  const told = problem ? { message: problem.message.replace(/^result: /, ""), position: problem.position ?? null } : null;
+  const problem =
+    error instanceof ApiProblem
+      ? (error.problem.problems?.find((entry) => entry.path.includes("columns")) ?? {
+          message: error.problem.title,
+          position: undefined,
+        })
+      : null;
+  const told = problem
+    ? { message: problem.message.replace(/^result: /, ""), position: problem.position ?? null }
+    : null;
   const result = data?.columns.find((entry) => entry.name === "result");
   const clash = taken.has(draft.name) ? `Another column is named ${draft.name}` : null;
   const ready = draft.name.trim() !== "" && draft.as.trim() !== "" && !clash && !badType && !problem;
@@ -88,18 +123,55 @@ export function ColumnEditor({ pipeline, load, loadName, source, column, taken, 
         }}
       >
         <div style={{ display: "grid", gridTemplateColumns: "1fr 220px", gap: 14, marginBottom: 12 }}>
-          <TextInput label="Warehouse column" value={draft.name} error={clash} onChange={(event) => setDraft({ ...draft, name: event.currentTarget.value })} classNames={{ input: "mono" }} data-autofocus={column.name === "" || undefined} />
-          <Autocomplete label="Type" placeholder={result ? shortType(result.given) : "as it comes"} data={usualTypes} value={draft.type ?? ""} error={badType} onChange={(type) => setDraft({ ...draft, type })} comboboxProps={{ withinPortal: false }} classNames={{ input: "mono" }} />
+          <TextInput
+            label="Warehouse column"
+            value={draft.name}
+            error={clash}
+            onChange={(event) => setDraft({ ...draft, name: event.currentTarget.value })}
+            classNames={{ input: "mono" }}
+            data-autofocus={column.name === "" || undefined}
+          />
+          <Autocomplete
+            label="Type"
+            placeholder={result ? shortType(result.given) : "as it comes"}
+            data={usualTypes}
+            value={draft.type ?? ""}
+            error={badType}
+            onChange={(type) => setDraft({ ...draft, type })}
+            comboboxProps={{ withinPortal: false }}
+            classNames={{ input: "mono" }}
+          />
         </div>
         <div className="field-label">What it takes: a source column, or an SQL expression over source columns</div>
-        <ExpressionField label="Expression" value={draft.as} onChange={(as) => setDraft((now) => ({ ...now, as }))} columns={source} problem={told} placeholder="concat_ws(' ', first_name, last_name)" />
+        <ExpressionField
+          label="Expression"
+          value={draft.as}
+          onChange={(as) => setDraft((now) => ({ ...now, as }))}
+          columns={source}
+          problem={told}
+          placeholder="concat_ws(' ', first_name, last_name)"
+        />
         <p className={told ? "wrong-text" : "quiet"} role="status" style={{ minHeight: 22, marginTop: 4 }}>
-          {told ? told.message : result ? `gives ${shortType(result.given)}${result.given === result.type ? "" : `, held as ${shortType(result.type)}; a value that does not fit is rejected`}` : ""}
+          {told
+            ? told.message
+            : result
+              ? `gives ${shortType(result.given)}${result.given === result.type ? "" : `, held as ${shortType(result.type)}; a value that does not fit is rejected`}`
+              : ""}
         </p>
-        <div className="field-label" style={{ marginTop: 8 }}>Ready-made</div>
-        <ReadyShapes columns={source} onWrite={(shape) => setDraft({ ...draft, as: shape.as, type: shape.type ?? draft.type })} />
-        {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
-        <div style={{ marginTop: 14, overflow: "auto", maxHeight: 260 }} aria-busy={isFetching} tabIndex={0} role="region" aria-label="Result on real rows">
+        <div className="field-label" style={{ marginTop: 8 }}>
+          Ready-made
+        </div>
+        <ReadyShapes
+          columns={source}
+          onWrite={(shape) => setDraft({ ...draft, as: shape.as, type: shape.type ?? draft.type })}
+        />
+        <div
+          style={{ marginTop: 14, overflow: "auto", maxHeight: 260 }}
+          aria-busy={isFetching}
+          tabIndex={0}
+          role="region"
+          aria-label="Result on real rows"
+        >
           <table className="plain mono" style={{ fontSize: 12 }}>
             <caption className="visually-hidden">The result on real rows</caption>
             <thead>
@@ -118,7 +190,13 @@ export function ColumnEditor({ pipeline, load, loadName, source, column, taken, 
                       {row.values[`input ${place}`] ?? "null"}
                     </td>
                   ))}
-                  <td>{row.rejected ? <span className="lead">{row.rejected.replace(/^result /, "")}</span> : (row.values.result ?? <span className="quiet">null</span>)}</td>
+                  <td>
+                    {row.rejected ? (
+                      <span className="lead">{row.rejected.replace(/^result /, "")}</span>
+                    ) : (
+                      (row.values.result ?? <span className="quiet">null</span>)
+                    )}
+                  </td>
                 </tr>
               ))}
             </tbody>

@@ -1,4 +1,9 @@
-import { autocompletion, type CompletionContext, type CompletionResult, completionStatus } from "@codemirror/autocomplete";
+import {
+  autocompletion,
+  type CompletionContext,
+  type CompletionResult,
+  completionStatus,
+} from "@codemirror/autocomplete";
 import { PostgreSQL, sql } from "@codemirror/lang-sql";
 import { type Diagnostic, linter } from "@codemirror/lint";
 import { EditorView } from "@codemirror/view";
@@ -25,14 +30,29 @@ interface Props {
 /** Offers the columns first, then the functions that an expression may call. */
 function completions(columns: Props["columns"], ofTheMoment: boolean) {
   const options = [
-    ...columns.map(({ name, type }) => ({ label: name, apply: columnSql(name), type: "variable", detail: shortType(type), boost: 2 })),
+    ...columns.map(({ name, type }) => ({
+      label: name,
+      apply: columnSql(name),
+      type: "variable",
+      detail: shortType(type),
+      boost: 2,
+    })),
     ...scalarFunctions
       .filter((entry) => ofTheMoment || !entry.ofTheMoment)
-      .map(({ name, takes, says }) => ({ label: name, type: "function", detail: `(${takes})`, info: says, apply: (view: EditorView, _: unknown, from: number, to: number) => view.dispatch({ changes: { from, to, insert: `${name}()` }, selection: { anchor: from + name.length + 1 } }) })),
+      .map(({ name, takes, says }) => ({
+        label: name,
+        type: "function",
+        detail: `(${takes})`,
+        info: says,
+        apply: (view: EditorView, _: unknown, from: number, to: number) =>
+          view.dispatch({ changes: { from, to, insert: `${name}()` }, selection: { anchor: from + name.length + 1 } }),
+      })),
   ];
   return (context: CompletionContext): CompletionResult | null => {
     const word = context.matchBefore(/[\p{L}_"][\p{L}\p{N}_"]*/u);
-    return word || context.explicit ? { from: word?.from ?? context.pos, options, validFor: /^[\p{L}\p{N}_"]*$/u } : null;
+    return word || context.explicit
+      ? { from: word?.from ?? context.pos, options, validFor: /^[\p{L}\p{N}_"]*$/u }
+      : null;
   };
 }
 
@@ -54,13 +74,29 @@ export function ExpressionField({ label, value, onChange, columns, problem, plac
       linter(mark, { delay: 0 }),
       EditorView.lineWrapping,
       // While completions are open, Esc closes them and not the dialog around.
-      EditorView.contentAttributes.of((view) => ({ "aria-label": label, ...(completionStatus(view.state) === null ? {} : { "data-mantine-stop-propagation": "true" }) })),
+      EditorView.contentAttributes.of((view) => ({
+        "aria-label": label,
+        ...(completionStatus(view.state) === null ? {} : { "data-mantine-stop-propagation": "true" }),
+      })),
       ...(nonce ? [EditorView.cspNonce.of(nonce)] : []),
     ];
   }, [columns, message, position, label, ofTheMoment]);
   return (
     <div className={`expression${message ? " wrong" : ""}`}>
-      <CodeMirror value={value} onChange={onChange} extensions={extensions} placeholder={placeholder} theme="none" basicSetup={{ lineNumbers: false, foldGutter: false, highlightActiveLine: false, autocompletion: false, searchKeymap: false }} />
+      <CodeMirror
+        value={value}
+        onChange={onChange}
+        extensions={extensions}
+        placeholder={placeholder}
+        theme="none"
+        basicSetup={{
+          lineNumbers: false,
+          foldGutter: false,
+          highlightActiveLine: false,
+          autocompletion: false,
+          searchKeymap: false,
+        }}
+      />
     </div>
   );
 }

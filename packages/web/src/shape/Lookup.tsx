@@ -7,14 +7,22 @@ import { useState } from "react";
 function tableSql(text: string): string | null {
   try {
     const { schema, table } = parseTableName(text);
-    return columnSql(schema) === schema && columnSql(table) === table ? `${schema}.${table}` : qualified({ schema, table });
+    return columnSql(schema) === schema && columnSql(table) === table
+      ? `${schema}.${table}`
+      : qualified({ schema, table });
   } catch {
     return null;
   }
 }
 
 /** Writes a condition that looks a value up in a table of the warehouse. */
-export function Lookup({ columns, onWrite }: { columns: readonly { name: string }[]; onWrite: (check: string) => void }) {
+export function Lookup({
+  columns,
+  onWrite,
+}: {
+  columns: readonly { name: string }[];
+  onWrite: (check: string) => void;
+}) {
   const [column, setColumn] = useState<string | null>(null);
   const [how, setHow] = useState<"is one of" | "exists in">("is one of");
   const [table, setTable] = useState("");
@@ -22,14 +30,58 @@ export function Lookup({ columns, onWrite }: { columns: readonly { name: string 
   const named = tableSql(table);
   const value = column ? columnSql(column) : "";
   // Inside the table's own scope a bare name could be one of its columns; IN keeps the load's column outside.
-  const check = named && column && key ? (how === "is one of" ? `${value} IN (SELECT ${columnSql(key)} FROM ${named})` : `${value} IS NULL OR ${value} IN (SELECT looked.${identifier(key)} FROM ${named} looked)`) : null;
+  const check =
+    named && column && key
+      ? how === "is one of"
+        ? `${value} IN (SELECT ${columnSql(key)} FROM ${named})`
+        : `${value} IS NULL OR ${value} IN (SELECT looked.${identifier(key)} FROM ${named} looked)`
+      : null;
   return (
     <div className="ready">
-      <Select label="Column" size="xs" data={columns.map((entry) => entry.name)} value={column} onChange={setColumn} searchable comboboxProps={{ withinPortal: false }} />
-      <Select label="Must be" size="xs" data={[{ value: "is one of", label: "one of" }, { value: "exists in", label: "null or one of" }]} value={how} onChange={(next) => setHow(next === "exists in" ? next : "is one of")} comboboxProps={{ withinPortal: false }} />
-      <TextInput label="Table of the warehouse" size="xs" placeholder="fleet.port" value={table} error={table && !named ? "schema.table" : null} onChange={(event) => setTable(event.currentTarget.value)} classNames={{ input: "mono" }} />
-      <TextInput label="Its column" size="xs" placeholder="code" value={key} onChange={(event) => setKey(event.currentTarget.value)} classNames={{ input: "mono" }} />
-      <Button size="xs" variant="outline" disabled={!check} onClick={() => check && onWrite(check)} style={{ alignSelf: "end" }}>
+      <Select
+        label="Column"
+        size="xs"
+        data={columns.map((entry) => entry.name)}
+        value={column}
+        onChange={setColumn}
+        searchable
+        comboboxProps={{ withinPortal: false }}
+      />
+      <Select
+        label="Must be"
+        size="xs"
+        data={[
+          { value: "is one of", label: "one of" },
+          { value: "exists in", label: "null or one of" },
+        ]}
+        value={how}
+        onChange={(next) => setHow(next === "exists in" ? next : "is one of")}
+        comboboxProps={{ withinPortal: false }}
+      />
+      <TextInput
+        label="Table of the warehouse"
+        size="xs"
+        placeholder="fleet.port"
+        value={table}
+        error={table && !named ? "schema.table" : null}
+        onChange={(event) => setTable(event.currentTarget.value)}
+        classNames={{ input: "mono" }}
+      />
+      <TextInput
+        label="Its column"
+        size="xs"
+        placeholder="code"
+        value={key}
+        onChange={(event) => setKey(event.currentTarget.value)}
+        classNames={{ input: "mono" }}
+      />
+      <Button
+        size="xs"
+        variant="outline"
+        disabled={!check}
+        onClick={() => check && onWrite(check)}
+        style={{ alignSelf: "end" }}
+      >
         Write it
       </Button>
     </div>

@@ -1,4 +1,12 @@
-import { DndContext, type DragEndEvent, PointerSensor, useDraggable, useDroppable, useSensor, useSensors } from "@dnd-kit/core";
+import {
+  DndContext,
+  type DragEndEvent,
+  PointerSensor,
+  useDraggable,
+  useDroppable,
+  useSensor,
+  useSensors,
+} from "@dnd-kit/core";
 import { Button, Modal, TextInput } from "@mantine/core";
 import type { BothColumns } from "@undercoat/core/api/api";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
@@ -20,24 +28,76 @@ interface Slot {
 function slotsOf(load: Load, both: BothColumns): Slot[] {
   const known = new Set(both.held?.map((column) => column.name));
   // Where nothing is said yet and the target has names of its own, only what has the same name is paired; the rest is suggested.
-  const columns = shapeColumns(load, both.source).filter((column) => load.columns || !both.held || known.has(column.name));
+  const columns = shapeColumns(load, both.source).filter(
+    (column) => load.columns || !both.held || known.has(column.name),
+  );
   const held = (both.held ?? []).filter((column) => column.name !== (load.into.deletions?.column ?? "deleted_at"));
   const named = new Map(columns.map((column) => [column.name, column]));
-  const open = held.filter((column) => !named.has(column.name)).map((column) => ({ name: column.name, column: null, type: column.type, refused: false }));
-  return [...columns.map((column) => ({ name: column.name, column, type: held.find((entry) => entry.name === column.name)?.type ?? null, refused: false })), ...open];
+  const open = held
+    .filter((column) => !named.has(column.name))
+    .map((column) => ({ name: column.name, column: null, type: column.type, refused: false }));
+  return [
+    ...columns.map((column) => ({
+      name: column.name,
+      column,
+      type: held.find((entry) => entry.name === column.name)?.type ?? null,
+      refused: false,
+    })),
+    ...open,
+  ];
 }
 
-function Source({ name, type, used, picked, onPick }: { name: string; type: string; used: boolean; picked: boolean; onPick: () => void }) {
+function Source({
+  name,
+  type,
+  used,
+  picked,
+  onPick,
+}: {
+  name: string;
+  type: string;
+  used: boolean;
+  picked: boolean;
+  onPick: () => void;
+}) {
   const { setNodeRef, listeners, transform, isDragging } = useDraggable({ id: name });
-  const style = transform ? { transform: `translate(${transform.x}px, ${transform.y}px)`, zIndex: 10, position: "relative" as const } : undefined;
+  const style = transform
+    ? { transform: `translate(${transform.x}px, ${transform.y}px)`, zIndex: 10, position: "relative" as const }
+    : undefined;
   return (
-    <button ref={setNodeRef} type="button" className={`pair-source${used ? " used" : ""}${isDragging ? " dragged" : ""}`} style={style} {...listeners} aria-pressed={picked} onClick={onPick}>
+    <button
+      ref={setNodeRef}
+      type="button"
+      className={`pair-source${used ? " used" : ""}${isDragging ? " dragged" : ""}`}
+      style={style}
+      {...listeners}
+      aria-pressed={picked}
+      onClick={onPick}
+    >
       <span className="mono">{name}</span> <span className="quiet">{shortType(type)}</span>
     </button>
   );
 }
 
-function Target({ slot, missing, suggestion, picked, onPlace, onTake, onRefuse, onClear }: { slot: Slot; missing: boolean; suggestion: PairSuggestion | undefined; picked: string | null; onPlace: () => void; onTake: () => void; onRefuse: () => void; onClear: () => void }) {
+function Target({
+  slot,
+  missing,
+  suggestion,
+  picked,
+  onPlace,
+  onTake,
+  onRefuse,
+  onClear,
+}: {
+  slot: Slot;
+  missing: boolean;
+  suggestion: PairSuggestion | undefined;
+  picked: string | null;
+  onPlace: () => void;
+  onTake: () => void;
+  onRefuse: () => void;
+  onClear: () => void;
+}) {
   const { setNodeRef, isOver } = useDroppable({ id: slot.name });
   return (
     <tr ref={setNodeRef} className={isOver ? "over" : undefined}>
@@ -70,10 +130,20 @@ function Target({ slot, missing, suggestion, picked, onPlace, onTake, onRefuse, 
         ) : (
           suggestion && (
             <span className="actions" style={{ justifyContent: "flex-end" }}>
-              <button type="button" className="link" onClick={onTake} aria-label={`Take ${suggestion.source} for ${slot.name}`}>
+              <button
+                type="button"
+                className="link"
+                onClick={onTake}
+                aria-label={`Take ${suggestion.source} for ${slot.name}`}
+              >
                 Take
               </button>
-              <button type="button" className="link" onClick={onRefuse} aria-label={`Refuse ${suggestion.source} for ${slot.name}`}>
+              <button
+                type="button"
+                className="link"
+                onClick={onRefuse}
+                aria-label={`Refuse ${suggestion.source} for ${slot.name}`}
+              >
                 Refuse
               </button>
             </span>
@@ -100,10 +170,16 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
   const [wanted, setWanted] = useState("");
   const sensors = useSensors(useSensor(PointerSensor, { activationConstraint: { distance: 5 } }));
   // A column that an expression names is in use, too.
-  const used = new Set(slots.flatMap((slot) => (slot.column ? [slot.column.as, ...(slot.column.as.match(/[\p{L}_][\p{L}\p{N}_]*/gu) ?? [])] : [])));
+  const used = new Set(
+    slots.flatMap((slot) =>
+      slot.column ? [slot.column.as, ...(slot.column.as.match(/[\p{L}_][\p{L}\p{N}_]*/gu) ?? [])] : [],
+    ),
+  );
   const suggestions = useMemo(() => {
     const free = both.source.filter((column) => !slots.some((slot) => slot.column?.as === column.name));
-    const open = slots.filter((slot) => (!slot.column || isMissing(slot.column, both.source)) && !slot.refused).map((slot) => ({ name: slot.name, type: slot.type ?? "text" }));
+    const open = slots
+      .filter((slot) => (!slot.column || isMissing(slot.column, both.source)) && !slot.refused)
+      .map((slot) => ({ name: slot.name, type: slot.type ?? "text" }));
     return new Map(suggestPairs(free, open).map((pair) => [pair.target, pair]));
   }, [both.source, slots]);
   const pair = (target: string, source: string) => {
@@ -113,13 +189,19 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
         const given = both.source.find((column) => column.name === source)?.type ?? "text";
         const held = slot.type;
         // Where the target has another type, it is stated, so that values are checked against it.
-        const type = held && held !== given && !scorePair({ name: source, type: given }, { name: target, type: held }).why.includes("fits") ? held : undefined;
+        const type =
+          held &&
+          held !== given &&
+          !scorePair({ name: source, type: given }, { name: target, type: held }).why.includes("fits")
+            ? held
+            : undefined;
         return { ...slot, column: { name: target, as: source, ...(type ? { type: shortType(type) } : {}) } };
       }),
     );
     setPicked(null);
   };
-  const change = (name: string, next: Partial<Slot>) => setSlots((now) => now.map((slot) => (slot.name === name ? { ...slot, ...next } : slot)));
+  const change = (name: string, next: Partial<Slot>) =>
+    setSlots((now) => now.map((slot) => (slot.name === name ? { ...slot, ...next } : slot)));
   const free = both.source.filter((column) => !used.has(column.name));
   const shown = both.source.filter((column) => column.name.toLowerCase().includes(wanted.toLowerCase()));
   const broken = slots.filter((slot) => slot.column && isMissing(slot.column, both.source));
@@ -133,7 +215,12 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
     <Modal opened onClose={onClose} title="Pair columns" size={980}>
       <p className="quiet" style={{ marginBottom: 10 }}>
         Drag a source column onto a warehouse column; or pick it up with Enter and put it down on the other side.
-        {broken.length > 0 && <span className="wrong-text"> {counted(broken.length, "pair")} no longer fit{broken.length === 1 ? "s" : ""} the source.</span>}
+        {broken.length > 0 && (
+          <span className="wrong-text">
+            {" "}
+            {counted(broken.length, "pair")} no longer fit{broken.length === 1 ? "s" : ""} the source.
+          </span>
+        )}
       </p>
       <DndContext sensors={sensors} onDragEnd={dropped}>
         <div style={{ display: "grid", gridTemplateColumns: "300px minmax(0, 1fr)", gap: 20 }}>
@@ -144,10 +231,24 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
                 {busy ? "Reading" : "Read again"}
               </button>
             </div>
-            <TextInput size="xs" aria-label="Filter source columns" placeholder="Filter as you type" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} mb={6} />
+            <TextInput
+              size="xs"
+              aria-label="Filter source columns"
+              placeholder="Filter as you type"
+              value={wanted}
+              onChange={(event) => setWanted(event.currentTarget.value)}
+              mb={6}
+            />
             <div style={{ maxHeight: 380, overflow: "auto", padding: 2 }}>
               {shown.map((column) => (
-                <Source key={column.name} name={column.name} type={column.type} used={used.has(column.name)} picked={picked === column.name} onPick={() => setPicked(picked === column.name ? null : column.name)} />
+                <Source
+                  key={column.name}
+                  name={column.name}
+                  type={column.type}
+                  used={used.has(column.name)}
+                  picked={picked === column.name}
+                  onPick={() => setPicked(picked === column.name ? null : column.name)}
+                />
               ))}
             </div>
           </section>
@@ -157,10 +258,24 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
               <div className="actions">
                 {suggestions.size > 0 && (
                   <>
-                    <button type="button" className="link" onClick={() => { for (const one of suggestions.values()) pair(one.target, one.source); }}>
+                    <button
+                      type="button"
+                      className="link"
+                      onClick={() => {
+                        for (const one of suggestions.values()) pair(one.target, one.source);
+                      }}
+                    >
                       Take all {suggestions.size}
                     </button>
-                    <button type="button" className="link" onClick={() => setSlots((now) => now.map((slot) => (suggestions.has(slot.name) ? { ...slot, refused: true } : slot)))}>
+                    <button
+                      type="button"
+                      className="link"
+                      onClick={() =>
+                        setSlots((now) =>
+                          now.map((slot) => (suggestions.has(slot.name) ? { ...slot, refused: true } : slot)),
+                        )
+                      }
+                    >
                       Refuse all
                     </button>
                   </>
@@ -171,7 +286,17 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
                     className="link"
                     onClick={() => {
                       const names = new Set(slots.map((slot) => slot.name));
-                      setSlots([...slots, ...free.filter((column) => !names.has(column.name)).map((column) => ({ name: column.name, column: { name: column.name, as: column.name }, type: null, refused: false }))]);
+                      setSlots([
+                        ...slots,
+                        ...free
+                          .filter((column) => !names.has(column.name))
+                          .map((column) => ({
+                            name: column.name,
+                            column: { name: column.name, as: column.name },
+                            type: null,
+                            refused: false,
+                          })),
+                      ]);
                     }}
                   >
                     Add the {counted(free.length, "column")} not used
@@ -179,7 +304,6 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
                 )}
               </div>
             </div>
-            {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
             <div style={{ maxHeight: 420, overflow: "auto" }} tabIndex={0} role="region" aria-label="Pairs">
               <table className="plain">
                 <thead>

@@ -18,7 +18,11 @@ function withRules(load: Load, rows: readonly Row[]): Load {
   const { rules: _, ...rest } = load;
   if (rows.length === 0) return rest;
   const written = rows.map(({ name, check, null: onNull, breach, from, of }): [string, string | Rule] => {
-    const more = { ...(onNull === "pass" ? { null: onNull } : {}), ...(breach ? { breach } : {}), ...(from ? { from, ...(of ? { of } : {}) } : {}) };
+    const more = {
+      ...(onNull === "pass" ? { null: onNull } : {}),
+      ...(breach ? { breach } : {}),
+      ...(from ? { from, ...(of ? { of } : {}) } : {}),
+    };
     return [name.trim(), Object.keys(more).length ? { check: check.trim(), ...more } : check.trim()];
   });
   return { ...rest, rules: Object.fromEntries(written) };
@@ -46,7 +50,8 @@ export function RulesEditor({ load, preview, problems, onSet, onClose }: Props) 
   });
   const columns = preview?.columns ?? [];
   const [lookingUp, setLookingUp] = useState<number | null>(null);
-  const change = (at: number, next: Partial<Row>) => setRows((now) => now.map((row, place) => (place === at ? { ...row, ...next } : row)));
+  const change = (at: number, next: Partial<Row>) =>
+    setRows((now) => now.map((row, place) => (place === at ? { ...row, ...next } : row)));
   const filled = rows.filter((row) => row.name.trim() !== "" || row.check.trim() !== "");
   const undated = filled.some((row) => row.from && !/^\d{4}-\d{2}-\d{2}$/.test(row.from));
   const halves = filled.some((row) => row.name.trim() === "" || row.check.trim() === "");
@@ -54,25 +59,77 @@ export function RulesEditor({ load, preview, problems, onSet, onClose }: Props) 
   return (
     <Modal opened onClose={onClose} title="Rules" size={860}>
       <p className="quiet" style={{ marginBottom: 12 }}>
-        A condition over the warehouse columns: true passes, false does not. It may look values up in a table of the warehouse: <code>port IN (SELECT code FROM fleet.port)</code>.
+        A condition over the warehouse columns: true passes, false does not. It may look values up in a table of the
+        warehouse: <code>port IN (SELECT code FROM fleet.port)</code>.
       </p>
       {rows.map((row, at) => {
         const wrong = problems.find((problem) => problem.path.includes("rules") && problem.path.includes(row.name));
         return (
           <fieldset key={at} className="rule-row" aria-label={row.name || `Rule ${at + 1}`}>
-            <div style={{ display: "grid", gridTemplateColumns: "1fr 150px 150px 140px auto", gap: 10, alignItems: "end" }}>
-              <TextInput size="xs" label="Name" placeholder="fare is not negative" value={row.name} onChange={(event) => change(at, { name: event.currentTarget.value })} />
-              <Select size="xs" label="A breach does" data={breaches} value={row.breach ?? load.rejects?.breach ?? "reject"} onChange={(value) => change(at, { breach: (value ?? "reject") as Breach })} comboboxProps={{ withinPortal: false }} />
-              <Select size="xs" label="A null answer" data={[{ value: "reject", label: "is a breach" }, { value: "pass", label: "passes" }]} value={row.null ?? "reject"} onChange={(value) => change(at, { null: value === "pass" ? "pass" : "reject" })} comboboxProps={{ withinPortal: false }} />
-              <TextInput size="xs" label="Holds from" placeholder="2026-01-31" error={row.from && !/^\d{4}-\d{2}-\d{2}$/.test(row.from) ? "A date, as 2026-01-31" : null} value={row.from ?? ""} onChange={(event) => change(at, { from: event.currentTarget.value || undefined })} />
-              <Button size="xs" variant="default" onClick={() => setRows(rows.filter((_, place) => place !== at))} aria-label={`Remove the rule ${row.name}`}>
+            <div
+              style={{ display: "grid", gridTemplateColumns: "1fr 150px 150px 140px auto", gap: 10, alignItems: "end" }}
+            >
+              <TextInput
+                size="xs"
+                label="Name"
+                placeholder="fare is not negative"
+                value={row.name}
+                onChange={(event) => change(at, { name: event.currentTarget.value })}
+              />
+              <Select
+                size="xs"
+                label="A breach does"
+                data={breaches}
+                value={row.breach ?? load.rejects?.breach ?? "reject"}
+                onChange={(value) => change(at, { breach: (value ?? "reject") as Breach })}
+                comboboxProps={{ withinPortal: false }}
+              />
+              <Select
+                size="xs"
+                label="A null answer"
+                data={[
+                  { value: "reject", label: "is a breach" },
+                  { value: "pass", label: "passes" },
+                ]}
+                value={row.null ?? "reject"}
+                onChange={(value) => change(at, { null: value === "pass" ? "pass" : "reject" })}
+                comboboxProps={{ withinPortal: false }}
+              />
+              <TextInput
+                size="xs"
+                label="Holds from"
+                placeholder="2026-01-31"
+                error={row.from && !/^\d{4}-\d{2}-\d{2}$/.test(row.from) ? "A date, as 2026-01-31" : null}
+                value={row.from ?? ""}
+                onChange={(event) => change(at, { from: event.currentTarget.value || undefined })}
+              />
+              <Button
+                size="xs"
+                variant="default"
+                onClick={() => setRows(rows.filter((_, place) => place !== at))}
+                aria-label={`Remove the rule ${row.name}`}
+              >
                 Remove
               </Button>
             </div>
             <div style={{ marginTop: 8 }}>
-              <ExpressionField label={`Condition of ${row.name || `rule ${at + 1}`}`} value={row.check} onChange={(check) => change(at, { check })} columns={columns} placeholder="fare >= 0" ofTheMoment problem={wrong ? { message: wrong.message, position: null } : null} />
+              <ExpressionField
+                label={`Condition of ${row.name || `rule ${at + 1}`}`}
+                value={row.check}
+                onChange={(check) => change(at, { check })}
+                columns={columns}
+                placeholder="fare >= 0"
+                ofTheMoment
+                problem={wrong ? { message: wrong.message, position: null } : null}
+              />
               {wrong && <p className="wrong-text">{wrong.message}</p>}
-              <button type="button" className="link" style={{ fontSize: 13 }} aria-expanded={lookingUp === at} onClick={() => setLookingUp(lookingUp === at ? null : at)}>
+              <button
+                type="button"
+                className="link"
+                style={{ fontSize: 13 }}
+                aria-expanded={lookingUp === at}
+                onClick={() => setLookingUp(lookingUp === at ? null : at)}
+              >
                 Look a value up in a table
               </button>
               {lookingUp === at && (
@@ -86,7 +143,18 @@ export function RulesEditor({ load, preview, problems, onSet, onClose }: Props) 
               )}
             </div>
             {row.from && (
-              <Select size="xs" mt={8} w={320} label="Counted by" clearable placeholder="the day the row is read" data={columns.filter((column) => /date|timestamp/.test(column.type)).map((column) => column.name)} value={row.of ?? null} onChange={(of) => change(at, { of: of ?? undefined })} comboboxProps={{ withinPortal: false }} />
+              <Select
+                size="xs"
+                mt={8}
+                w={320}
+                label="Counted by"
+                clearable
+                placeholder="the day the row is read"
+                data={columns.filter((column) => /date|timestamp/.test(column.type)).map((column) => column.name)}
+                value={row.of ?? null}
+                onChange={(of) => change(at, { of: of ?? undefined })}
+                comboboxProps={{ withinPortal: false }}
+              />
             )}
           </fieldset>
         );

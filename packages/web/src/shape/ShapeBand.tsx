@@ -24,7 +24,8 @@ interface Props {
 /** What each row of the table of columns shows: how the column comes about. */
 function Takes({ column, both }: { column: ShapeColumn; both: BothColumns | undefined }) {
   const plain = both?.source.some((entry) => entry.name === column.as) ?? !/[^\w ]/.test(column.as);
-  if (both && isMissing(column, both.source)) return <span className="wrong-text mono">{column.as}: not at the source</span>;
+  if (both && isMissing(column, both.source))
+    return <span className="wrong-text mono">{column.as}: not at the source</span>;
   return plain ? <span className="mono">{column.as}</span> : <span className="mono quiet wrap">{column.as}</span>;
 }
 
@@ -39,11 +40,16 @@ export function ShapeBand({ pipeline, load, name, preview, problems, canEdit, on
   const read = preview ? preview.sourceColumns.length - preview.unused.length : null;
   const computed = columns.filter((entry) => !source.some((one) => one.name === entry.as)).length;
   const rules = Object.keys(load.rules ?? {});
-  const wrong = (...path: string[]) => problems.find((problem) => problem.path.join(".").startsWith(["loads", name, ...path].join(".")))?.message;
+  const wrong = (...path: string[]) =>
+    problems.find((problem) => problem.path.join(".").startsWith(["loads", name, ...path].join(".")))?.message;
   const types = new Map((preview?.columns ?? []).map((entry) => [entry.name, entry]));
   const set = (before: ShapeColumn | null, after: ShapeColumn | null) => {
     const known = before !== null && columns.some((entry) => entry.name === before.name);
-    const next = known ? columns.flatMap((entry) => (entry.name === before.name ? (after ? [after] : []) : [entry])) : after ? [...columns, after] : columns;
+    const next = known
+      ? columns.flatMap((entry) => (entry.name === before.name ? (after ? [after] : []) : [entry]))
+      : after
+        ? [...columns, after]
+        : columns;
     onSet(withColumns(load, next, source));
     setColumn(null);
   };
@@ -52,26 +58,58 @@ export function ShapeBand({ pipeline, load, name, preview, problems, canEdit, on
       <h2>Shape</h2>
       <div>
         Keep{" "}
-        <button type="button" className={canEdit ? `phrase${wrong("columns") ? " wrong" : ""}` : "phrase fixed"} disabled={!canEdit || !both.data} aria-label="Columns" onClick={() => setPairing(true)}>
-          {read === null ? "columns" : read === source.length ? `all ${counted(read, "column")}` : `${read} of ${source.length} columns`}
+        <button
+          type="button"
+          className={canEdit ? `phrase${wrong("columns") ? " wrong" : ""}` : "phrase fixed"}
+          disabled={!canEdit || !both.data}
+          aria-label="Columns"
+          onClick={() => setPairing(true)}
+        >
+          {read === null
+            ? "columns"
+            : read === source.length
+              ? `all ${counted(read, "column")}`
+              : `${read} of ${source.length} columns`}
         </button>
         {computed > 0 && `, compute ${computed}`}
         {", check "}
-        <button type="button" className={canEdit ? `phrase${wrong("rules") ? " wrong" : ""}` : "phrase fixed"} disabled={!canEdit} aria-label="Rules" onClick={() => setRuling(true)}>
+        <button
+          type="button"
+          className={canEdit ? `phrase${wrong("rules") ? " wrong" : ""}` : "phrase fixed"}
+          disabled={!canEdit}
+          aria-label="Rules"
+          onClick={() => setRuling(true)}
+        >
           {rules.length ? counted(rules.length, "rule") : "no rule"}
         </button>
         ; a row that does not fit{" "}
-        <Phrase fixed={!canEdit} label="Rejected rows" wrong={wrong("rejects")} width={340} editor={(close) => <RejectsEditor load={load} onSet={onSet} close={close} />}>
+        <Phrase
+          fixed={!canEdit}
+          label="Rejected rows"
+          wrong={wrong("rejects")}
+          width={340}
+          editor={(close) => <RejectsEditor load={load} onSet={onSet} close={close} />}
+        >
           {rejectsSentence(load)}
         </Phrase>
         . When the source changes,{" "}
-        <Phrase fixed={!canEdit} label="Drift" wrong={wrong("drift")} width={360} editor={(close) => <DriftEditor load={load} onSet={onSet} close={close} />}>
+        <Phrase
+          fixed={!canEdit}
+          label="Drift"
+          wrong={wrong("drift")}
+          width={360}
+          editor={(close) => <DriftEditor load={load} onSet={onSet} close={close} />}
+        >
           {driftSentence(load)}
         </Phrase>
         .{wrong("columns") && <p className="wrong-text">{wrong("columns")}</p>}
         {wrong("rules") && <p className="wrong-text">{wrong("rules")}</p>}
-        {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
-        <div role="region" aria-label="Pairs of columns" tabIndex={0} style={{ maxHeight: 232, overflow: "auto", marginTop: 6, fontSize: 13, lineHeight: 1.4 }}>
+        <div
+          role="region"
+          aria-label="Pairs of columns"
+          tabIndex={0}
+          style={{ maxHeight: 232, overflow: "auto", marginTop: 6, fontSize: 13, lineHeight: 1.4 }}
+        >
           <table className="plain">
             <thead>
               <tr>
@@ -92,7 +130,12 @@ export function ShapeBand({ pipeline, load, name, preview, problems, canEdit, on
                     <td className="quiet">→</td>
                     <td className="mono">
                       {canEdit ? (
-                        <button type="button" className="phrase mono" aria-label={`Column ${entry.name}`} onClick={() => setColumn(entry)}>
+                        <button
+                          type="button"
+                          className="phrase mono"
+                          aria-label={`Column ${entry.name}`}
+                          onClick={() => setColumn(entry)}
+                        >
                           {entry.name}
                         </button>
                       ) : (
@@ -108,7 +151,12 @@ export function ShapeBand({ pipeline, load, name, preview, problems, canEdit, on
           </table>
         </div>
         {canEdit && (
-          <button type="button" className="link" style={{ fontSize: 13, marginTop: 4 }} onClick={() => setColumn({ name: "", as: "" })}>
+          <button
+            type="button"
+            className="link"
+            style={{ fontSize: 13, marginTop: 4 }}
+            onClick={() => setColumn({ name: "", as: "" })}
+          >
             Add a computed column
           </button>
         )}

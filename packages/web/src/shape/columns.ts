@@ -1,6 +1,6 @@
+import { useQuery } from "@tanstack/react-query";
 import type { BothColumns } from "@undercoat/core/api/api";
 import { type ComputedColumn, computedColumn, type Load } from "@undercoat/core/pipeline/pipeline";
-import { useQuery } from "@tanstack/react-query";
 import { api } from "../api/client.ts";
 
 /** One warehouse column of a load as the editors change it. */
@@ -15,10 +15,19 @@ export function shapeColumns(load: Load, source: BothColumns["source"]): ShapeCo
 }
 
 /** The load with other columns; where they are just the source's own, nothing is said of them, unless `named` asks for it. */
-export function withColumns(load: Load, columns: readonly ShapeColumn[], source: BothColumns["source"], named = false): Load {
+export function withColumns(
+  load: Load,
+  columns: readonly ShapeColumn[],
+  source: BothColumns["source"],
+  named = false,
+): Load {
   const { columns: _, ...rest } = load;
-  const plain = columns.length === source.length && columns.every((column, at) => column.name === column.as && !column.type && source[at]?.name === column.name);
-  return plain && !named ? rest : { ...rest, columns: Object.fromEntries(columns.map(({ name, as, type }) => [name, type ? { as, type } : as])) };
+  const plain =
+    columns.length === source.length &&
+    columns.every((column, at) => column.name === column.as && !column.type && source[at]?.name === column.name);
+  return plain && !named
+    ? rest
+    : { ...rest, columns: Object.fromEntries(columns.map(({ name, as, type }) => [name, type ? { as, type } : as])) };
 }
 
 /** True for a text that looks like a column's name and is none of the source's. */
@@ -29,5 +38,9 @@ export function isMissing({ as }: ShapeColumn, source: BothColumns["source"]): b
 /** The columns of both sides as they are now. */
 export function useBothColumns(load: Load, warehouse: string) {
   const asked = { from: load.from, warehouse, table: load.into.table };
-  return useQuery({ queryKey: ["columns", asked], queryFn: () => api.post<BothColumns>("/pipelines/columns", asked), retry: false });
+  return useQuery({
+    queryKey: ["columns", asked],
+    queryFn: () => api.post<BothColumns>("/pipelines/columns", asked),
+    retry: false,
+  });
 }

@@ -1,10 +1,10 @@
 import { TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { WarehouseTable } from "@undercoat/core/api/api";
-import type { Row } from "../connections/rows.ts";
 import { Link } from "react-router";
 import { api, withQuery } from "../api/client.ts";
 import { FirstRows } from "../connections/FirstRows.tsx";
+import type { Row } from "../connections/rows.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { bytes, counted, grouped, moment } from "../parts/format.ts";
 import { useUrlState } from "../parts/url.ts";
@@ -18,7 +18,14 @@ export default function WarehousePage() {
   const chosen = data?.find((row) => id(row) === open);
   const rows = useQuery({
     queryKey: ["rows", open],
-    queryFn: () => api.get<Row[]>(withQuery(`/connections/${chosen?.connection}/rows`, { schema: chosen?.schema, table: chosen?.name, limit: 200 })),
+    queryFn: () =>
+      api.get<Row[]>(
+        withQuery(`/connections/${chosen?.connection}/rows`, {
+          schema: chosen?.schema,
+          table: chosen?.name,
+          limit: 200,
+        }),
+      ),
     enabled: chosen !== undefined,
   });
   const shown = (data ?? []).filter((row) => `${row.schema}.${row.name}`.toLowerCase().includes(wanted.toLowerCase()));
@@ -28,10 +35,28 @@ export default function WarehousePage() {
     <main className="page">
       <div className="head">
         <div>
-          <h1>{!data ? "Warehouse" : data.length ? `${counted(data.length, "table")}, ${bytes(size)}` : "The warehouse is empty"}</h1>
-          <p className="quiet">{data?.length ? `${loaded} of them ${loaded === 1 ? "is" : "are"} loaded by a pipeline.` : data ? "A pipeline makes its tables when it first runs." : ""}</p>
+          <h1>
+            {!data
+              ? "Warehouse"
+              : data.length
+                ? `${counted(data.length, "table")}, ${bytes(size)}`
+                : "The warehouse is empty"}
+          </h1>
+          <p className="quiet">
+            {data?.length
+              ? `${loaded} of them ${loaded === 1 ? "is" : "are"} loaded by a pipeline.`
+              : data
+                ? "A pipeline makes its tables when it first runs."
+                : ""}
+          </p>
         </div>
-        <TextInput aria-label="Filter tables" placeholder="Filter tables" value={wanted} onChange={(event) => setWanted(event.currentTarget.value)} w={240} />
+        <TextInput
+          aria-label="Filter tables"
+          placeholder="Filter tables"
+          value={wanted}
+          onChange={(event) => setWanted(event.currentTarget.value)}
+          w={240}
+        />
       </div>
       <ErrorNote error={error} />
       {shown.length > 0 && (
@@ -43,12 +68,45 @@ export default function WarehousePage() {
           chosen={() => false}
           onOpen={(row) => setOpen(open === id(row) ? "" : id(row))}
           columns={[
-            { head: "Table", width: "minmax(0, 1.4fr)", cell: (row) => <span className={`mono${open === id(row) ? " strong" : ""}`}>{row.schema}.{row.name}</span> },
+            {
+              head: "Table",
+              width: "minmax(0, 1.4fr)",
+              cell: (row) => (
+                <span className={`mono${open === id(row) ? " strong" : ""}`}>
+                  {row.schema}.{row.name}
+                </span>
+              ),
+            },
             { head: "Connection", width: "minmax(0, 0.7fr)", cell: (row) => row.connection },
-            { head: "Rows", width: "120px", right: true, cell: (row) => <span className="mono">{grouped(row.rows)}</span> },
-            { head: "Size", width: "100px", right: true, cell: (row) => <span className="mono">{bytes(row.bytes)}</span> },
-            { head: "Loaded by", width: "minmax(0, 1fr)", cell: (row) => (row.pipeline ? <Link to={`/pipelines/${row.pipeline}/${row.load}`} onClick={(event) => event.stopPropagation()}>{row.pipeline} · {row.load}</Link> : <span className="quiet">nobody here</span>) },
-            { head: "Last loaded", width: "160px", cell: (row) => <span className="quiet">{row.loadedAt ? moment(row.loadedAt) : "–"}</span> },
+            {
+              head: "Rows",
+              width: "120px",
+              right: true,
+              cell: (row) => <span className="mono">{grouped(row.rows)}</span>,
+            },
+            {
+              head: "Size",
+              width: "100px",
+              right: true,
+              cell: (row) => <span className="mono">{bytes(row.bytes)}</span>,
+            },
+            {
+              head: "Loaded by",
+              width: "minmax(0, 1fr)",
+              cell: (row) =>
+                row.pipeline ? (
+                  <Link to={`/pipelines/${row.pipeline}/${row.load}`} onClick={(event) => event.stopPropagation()}>
+                    {row.pipeline} · {row.load}
+                  </Link>
+                ) : (
+                  <span className="quiet">nobody here</span>
+                ),
+            },
+            {
+              head: "Last loaded",
+              width: "160px",
+              cell: (row) => <span className="quiet">{row.loadedAt ? moment(row.loadedAt) : "–"}</span>,
+            },
           ]}
         />
       )}

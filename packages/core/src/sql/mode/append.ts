@@ -8,7 +8,9 @@ export const append: WriteMode = {
   weigh: (plan, rows) => `SELECT k.known, '0' AS changed, '0' AS deleted FROM (${knownByKey(plan, rows)}) k`,
   tally(accepted, known, counted) {
     const unknown = accepted - known;
-    return unknown < 0n || (counted.new ?? unknown) !== unknown ? null : { new: unknown, changed: 0n, same: known, deleted: 0n };
+    return unknown < 0n || (counted.new ?? unknown) !== unknown
+      ? null
+      : { new: unknown, changed: 0n, same: known, deleted: 0n };
   },
   current: unmarked,
 };

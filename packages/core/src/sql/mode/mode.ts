@@ -30,7 +30,11 @@ export interface WriteMode {
   /** SQL that gives `known`, `changed` and `deleted` as they would be, without writing; `lacking`: columns that the target is yet to get */
   weigh(plan: LoadPlan, rows: TableName, lacking: ReadonlySet<string>): string;
   /** the tally of what was counted (or weighed), or null where that can't be: something else wrote at the same time */
-  tally(accepted: bigint, known: bigint, counted: { new: bigint | null; changed: bigint; deleted: bigint }): Written | null;
+  tally(
+    accepted: bigint,
+    known: bigint,
+    counted: { new: bigint | null; changed: bigint; deleted: bigint },
+  ): Written | null;
   /** a condition over the target's row `t`, for those that the source should have too */
   current(plan: LoadPlan, lacking: ReadonlySet<string>): string[];
 }

@@ -22,7 +22,11 @@ function near(plan: LoadPlan, rows: TableName): string {
  * Accepted rows and target's rows, each matched with one that is the same, counted as a multiset: a row that the look-back
  * reads again is not doubled, and one that really stands twice at the source stands twice here.
  */
-function pairs(plan: LoadPlan, rows: TableName, columns: readonly PlannedColumn[]): { staged: string; held: string; matched: string } {
+function pairs(
+  plan: LoadPlan,
+  rows: TableName,
+  columns: readonly PlannedColumn[],
+): { staged: string; held: string; matched: string } {
   return {
     staged: numbered(columns, qualified(rows), ""),
     held: numbered(columns, qualified(plan.write.target), near(plan, rows)),
@@ -32,7 +36,10 @@ function pairs(plan: LoadPlan, rows: TableName, columns: readonly PlannedColumn[
 
 function missing(plan: LoadPlan, rows: TableName, columns: readonly PlannedColumn[]): string {
   const { staged, held, matched } = pairs(plan, rows, columns);
-  return `SELECT ${identifiers(written(plan).map((column) => column.name), "s")} FROM (${staged}) s LEFT JOIN (SELECT same, number FROM (${held}) h) t ON ${matched} WHERE t.number IS NULL`;
+  return `SELECT ${identifiers(
+    written(plan).map((column) => column.name),
+    "s",
+  )} FROM (${staged}) s LEFT JOIN (SELECT same, number FROM (${held}) h) t ON ${matched} WHERE t.number IS NULL`;
 }
 
 /** Rows that no key tells apart: those that the target lacks are added. */
@@ -45,9 +52,27 @@ export const appendWithoutKey: WriteMode = {
     const fresh = columns.filter((column) => added.includes(column.name));
     const { staged, held, matched } = pairs(plan, rows, before);
     const set = fresh.map((column) => `${identifier(column.name)} = m.${identifier(column.name)}`).join(", ");
-    const taken = `SELECT t.place AS held, ${identifiers(fresh.map((column) => column.name), "s")} FROM (${staged}) s JOIN (SELECT place, same, number FROM (${held}) h) t ON ${matched}`;
-    const fill: WriteStep[] = fresh.length ? [{ message: "rows get their new columns", sql: `UPDATE ${qualified(plan.write.target)} t SET ${set} FROM (${taken}) m WHERE t.ctid = m.held`, counts: "changed" }] : [];
-    return [...fill, { message: "rows are added", sql: `INSERT INTO ${qualified(plan.write.target)} (${identifiers(columns.map((column) => column.name))}) ${missing(plan, rows, fresh.length ? columns : before)}`, counts: "new" }];
+    const taken = `SELECT t.place AS held, ${identifiers(
+      fresh.map((column) => column.name),
+      "s",
+    )} FROM (${staged}) s JOIN (SELECT place, same, number FROM (${held}) h) t ON ${matched}`;
+    const fill: WriteStep[] = fresh.length
+      ? [
+          {
+            message: "rows get their new columns",
+            sql: `UPDATE ${qualified(plan.write.target)} t SET ${set} FROM (${taken}) m WHERE t.ctid = m.held`,
+            counts: "changed",
+          },
+        ]
+      : [];
+    return [
+      ...fill,
+      {
+        message: "rows are added",
+        sql: `INSERT INTO ${qualified(plan.write.target)} (${identifiers(columns.map((column) => column.name))}) ${missing(plan, rows, fresh.length ? columns : before)}`,
+        counts: "new",
+      },
+    ];
   },
   weigh(plan, rows, lacking) {
     const before = written(plan).filter((column) => !lacking.has(column.name));
@@ -56,7 +81,9 @@ export const appendWithoutKey: WriteMode = {
   },
   tally(accepted, known, counted) {
     const added = counted.new ?? accepted - known;
-    return added > accepted || counted.changed > accepted - added ? null : { new: added, changed: counted.changed, same: accepted - added - counted.changed, deleted: 0n };
+    return added > accepted || counted.changed > accepted - added
+      ? null
+      : { new: added, changed: counted.changed, same: accepted - added - counted.changed, deleted: 0n };
   },
   current: () => [],
 };

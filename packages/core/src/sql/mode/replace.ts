@@ -9,10 +9,16 @@ export const replace: WriteMode = {
     const names = identifiers(written(plan).map((column) => column.name));
     return [
       { message: "earlier rows go", sql: `DELETE FROM ${qualified(plan.write.target)}`, counts: "deleted" },
-      { message: "rows take their place", sql: `INSERT INTO ${qualified(plan.write.target)} (${names}) SELECT ${names} FROM ${qualified(rows)}`, counts: "new" },
+      {
+        message: "rows take their place",
+        sql: `INSERT INTO ${qualified(plan.write.target)} (${names}) SELECT ${names} FROM ${qualified(rows)}`,
+        counts: "new",
+      },
     ];
   },
-  weigh: (plan, _, lacking) => `SELECT '0' AS known, '0' AS changed, n.rows AS deleted FROM (${countTarget({ ...plan, write: { ...plan.write, deletions: null } }, lacking)}) n`,
-  tally: (accepted, _, counted) => ((counted.new ?? accepted) === accepted ? { new: accepted, changed: 0n, same: 0n, deleted: counted.deleted } : null),
+  weigh: (plan, _, lacking) =>
+    `SELECT '0' AS known, '0' AS changed, n.rows AS deleted FROM (${countTarget({ ...plan, write: { ...plan.write, deletions: null } }, lacking)}) n`,
+  tally: (accepted, _, counted) =>
+    (counted.new ?? accepted) === accepted ? { new: accepted, changed: 0n, same: 0n, deleted: counted.deleted } : null,
   current: () => [],
 };

@@ -19,17 +19,32 @@ export function insertNew(plan: LoadPlan, rows: TableName): WriteStep {
 }
 
 /** A condition for rows that are not marked as gone. */
-export const unmarked = (plan: LoadPlan, lacking: ReadonlySet<string>) => marker(plan).filter((column) => !lacking.has(column.name)).map((column) => `t.${identifier(column.name)} IS NULL`);
+export const unmarked = (plan: LoadPlan, lacking: ReadonlySet<string>) =>
+  marker(plan)
+    .filter((column) => !lacking.has(column.name))
+    .map((column) => `t.${identifier(column.name)} IS NULL`);
 
 /** Rows are matched by their key: those that differ are rewritten, and no others; those the target lacks are added. */
 export const upsert: WriteMode = {
   known: knownByKey,
   steps(plan, rows) {
-    const set = [...comparable(plan).map((column) => `${identifier(column.name)} = s.${identifier(column.name)}`), ...marker(plan).map((column) => `${identifier(column.name)} = NULL`)];
-    const update: WriteStep[] = set.length ? [{ message: "rows are changed", sql: `UPDATE ${qualified(plan.write.target)} t SET ${set.join(", ")} FROM ${qualified(rows)} s WHERE ${matches(plan)} AND ${differs(plan)}`, counts: "changed" }] : [];
+    const set = [
+      ...comparable(plan).map((column) => `${identifier(column.name)} = s.${identifier(column.name)}`),
+      ...marker(plan).map((column) => `${identifier(column.name)} = NULL`),
+    ];
+    const update: WriteStep[] = set.length
+      ? [
+          {
+            message: "rows are changed",
+            sql: `UPDATE ${qualified(plan.write.target)} t SET ${set.join(", ")} FROM ${qualified(rows)} s WHERE ${matches(plan)} AND ${differs(plan)}`,
+            counts: "changed",
+          },
+        ]
+      : [];
     return [...update, insertNew(plan, rows)];
   },
-  weigh: (plan, rows, lacking) => `SELECT count(*)::text AS known, count(*) FILTER (WHERE ${differs(plan, lacking)})::text AS changed, '0' AS deleted FROM ${qualified(rows)} s JOIN ${qualified(plan.write.target)} t ON ${matches(plan)}`,
+  weigh: (plan, rows, lacking) =>
+    `SELECT count(*)::text AS known, count(*) FILTER (WHERE ${differs(plan, lacking)})::text AS changed, '0' AS deleted FROM ${qualified(rows)} s JOIN ${qualified(plan.write.target)} t ON ${matches(plan)}`,
   tally(accepted, known, counted) {
     const unknown = accepted - known;
     if (unknown < 0n || counted.changed > known || (counted.new ?? unknown) !== unknown) return null;

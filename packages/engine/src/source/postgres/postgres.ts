@@ -33,14 +33,27 @@ export class PostgresSource implements Source {
         settings,
         [
           ...networkSteps(settings),
-          ["tls", async () => (settings.tls === "off" ? { fact: "TLS is off: the password and the rows travel in the clear", skipped: true } : { fact: await handshake(settings) })],
+          [
+            "tls",
+            async () =>
+              settings.tls === "off"
+                ? { fact: "TLS is off: the password and the rows travel in the clear", skipped: true }
+                : { fact: await handshake(settings) },
+          ],
           [
             "sign in",
             async () => {
-              open.session = await Session.open(this.credentials, { application: "undercoat check", timeout: 5000, fresh: true });
+              open.session = await Session.open(this.credentials, {
+                application: "undercoat check",
+                timeout: 5000,
+                fresh: true,
+              });
               const facts = await open.session.one(serverFacts);
               if (Number(facts.major) < oldest)
-                throw new LoadFailure({ message: `The server is PostgreSQL ${facts.version}`, hint: `Undercoat needs PostgreSQL ${oldest} or later.` });
+                throw new LoadFailure({
+                  message: `The server is PostgreSQL ${facts.version}`,
+                  hint: `Undercoat needs PostgreSQL ${oldest} or later.`,
+                });
               return { fact: `signed in as ${facts.name} to ${facts.database}, PostgreSQL ${facts.version}` };
             },
           ],
@@ -49,7 +62,10 @@ export class PostgresSource implements Source {
             async () => {
               const { readable, all } = await signedIn().one(readableTables);
               if (readable === "0" && all !== "0")
-                throw new LoadFailure({ message: `None of ${all} tables can be read by ${settings.user}`, hint: `GRANT SELECT ON ALL TABLES IN SCHEMA … TO ${settings.user}` });
+                throw new LoadFailure({
+                  message: `None of ${all} tables can be read by ${settings.user}`,
+                  hint: `GRANT SELECT ON ALL TABLES IN SCHEMA … TO ${settings.user}`,
+                });
               return { fact: `${readable} of ${all} tables can be read` };
             },
           ],
@@ -59,7 +75,10 @@ export class PostgresSource implements Source {
               if (!asWarehouse) return { fact: "not asked for: used as a source only", skipped: true };
               const rights = await signedIn().one(canCreateSchema);
               if (rights.create !== "t" || rights.house !== "t")
-                throw new LoadFailure({ message: `${settings.user} may not create schemas in ${settings.database}`, hint: `GRANT CREATE ON DATABASE ${settings.database} TO ${settings.user}` });
+                throw new LoadFailure({
+                  message: `${settings.user} may not create schemas in ${settings.database}`,
+                  hint: `GRANT CREATE ON DATABASE ${settings.database} TO ${settings.user}`,
+                });
               return { fact: "can create schemas and tables" };
             },
           ],

@@ -21,16 +21,26 @@ export function watermarkScore(column: Dataset["columns"][number], indexed: bool
 
 function why(column: Dataset["columns"][number], indexed: boolean): string {
   if (typeFamily(column.warehouseType) === "integer") return "grows with new rows, but does not tell of changed ones";
-  const named = changes.test(column.name) ? "named for changes" : arrivals.test(column.name) ? "tells of new rows, not of changed ones" : "a time, but not named for changes";
+  const named = changes.test(column.name)
+    ? "named for changes"
+    : arrivals.test(column.name)
+      ? "tells of new rows, not of changed ones"
+      : "a time, but not named for changes";
   return `${named}${indexed ? "" : "; no index starts with it, so every run reads the whole table"}`;
 }
 
 /** Which columns could tell what changed, the likeliest first, with their range and grain. */
 export async function timeColumns(session: Session, table: TableName, dataset: Dataset): Promise<TimeColumn[]> {
   const leading = new Set(dataset.indexes.map((index) => index.columns[0]));
-  const unique = new Set(dataset.indexes.filter((index) => index.unique && index.columns.length === 1).map((index) => index.columns[0]));
+  const unique = new Set(
+    dataset.indexes.filter((index) => index.unique && index.columns.length === 1).map((index) => index.columns[0]),
+  );
   const candidates = dataset.columns
-    .filter((column) => canBeWatermark(column.warehouseType) && (typeFamily(column.warehouseType) === "moment" || unique.has(column.name)))
+    .filter(
+      (column) =>
+        canBeWatermark(column.warehouseType) &&
+        (typeFamily(column.warehouseType) === "moment" || unique.has(column.name)),
+    )
     .map((column) => ({ column, score: watermarkScore(column, leading.has(column.name)) }))
     .sort((a, b) => b.score - a.score);
   const result: TimeColumn[] = [];

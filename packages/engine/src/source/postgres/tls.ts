@@ -20,7 +20,11 @@ export async function handshake(settings: ConnectionSettings): Promise<string> {
     const [answer] = (await once(socket, "data")) as [Buffer];
     if (answer.toString("latin1") !== "S") throw new Error("The server does not support SSL connections");
     const checked = settings.tls === "verify";
-    const tls = secure({ socket, rejectUnauthorized: checked, ...(isIP(settings.host) ? {} : { servername: settings.host }) });
+    const tls = secure({
+      socket,
+      rejectUnauthorized: checked,
+      ...(isIP(settings.host) ? {} : { servername: settings.host }),
+    });
     await once(tls, "secureConnect");
     return `${tls.getProtocol()}, certificate ${checked ? "checked" : "not checked"}`;
   } finally {

@@ -7,7 +7,10 @@ export async function houseVersion(session: Session): Promise<number> {
   if ((await session.one(house.hasVersion)).known !== "t") return 0;
   const version = Number((await session.one(house.readVersion)).version);
   if (version > house.houseVersion)
-    throw new LoadFailure({ message: `${session.place.name} was used by a later version of Undercoat (its schema is ${version}, this one knows ${house.houseVersion})`, hint: "Upgrade this installation." });
+    throw new LoadFailure({
+      message: `${session.place.name} was used by a later version of Undercoat (its schema is ${version}, this one knows ${house.houseVersion})`,
+      hint: "Upgrade this installation.",
+    });
   return version;
 }
 

@@ -20,9 +20,15 @@ export class InsideSnapshot extends PostgresSnapshot {
   override async describe(from: From): Promise<Dataset> {
     const dataset = await super.describe(from);
     const { schema, table } = this.target;
-    const own = [qualified(this.target), ...(schema === "public" ? [qualified(this.target).split(".")[1] ?? table] : [])];
+    const own = [
+      qualified(this.target),
+      ...(schema === "public" ? [qualified(this.target).split(".")[1] ?? table] : []),
+    ];
     if ((await tablesRead(from)).some((name) => own.includes(name)))
-      throw new LoadFailure({ message: `The load reads ${formatTableName(this.target)}, which it writes itself`, hint: "Load into another table." });
+      throw new LoadFailure({
+        message: `The load reads ${formatTableName(this.target)}, which it writes itself`,
+        hint: "Load into another table.",
+      });
     return dataset;
   }
 
@@ -40,7 +46,10 @@ export class InsideSnapshot extends PostgresSnapshot {
     // A figure that fails must not take the load's transaction with it.
     const figures = side.figures.bind(side);
     const cells = side.cells.bind(side);
-    return Object.assign(side, { figures: (...of: Parameters<ProofSide["figures"]>) => careful(() => figures(...of)), cells: () => careful(() => cells()) });
+    return Object.assign(side, {
+      figures: (...of: Parameters<ProofSide["figures"]>) => careful(() => figures(...of)),
+      cells: () => careful(() => cells()),
+    });
   }
 
   /** The session is the warehouse's and ends with it. */

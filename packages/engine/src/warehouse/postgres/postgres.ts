@@ -1,6 +1,6 @@
 import type { Readable } from "node:stream";
-import type { LoadProof } from "@undercoat/core/run/run";
 import type { RejectedList } from "@undercoat/core/run/rejected";
+import type { LoadProof } from "@undercoat/core/run/run";
 import * as house from "@undercoat/core/sql/house";
 import { formatTableName, qualified } from "@undercoat/core/sql/identifier";
 import type { RejectedFilter } from "@undercoat/core/sql/reject";
@@ -20,7 +20,10 @@ import { PostgresWarehouseSnapshot } from "./snapshot.ts";
 export class PostgresWarehouse implements Warehouse {
   constructor(private readonly credentials: Credentials) {}
 
-  async session(application: string, { looking = false, signal }: { looking?: boolean; signal?: AbortSignal } = {}): Promise<WarehouseSession> {
+  async session(
+    application: string,
+    { looking = false, signal }: { looking?: boolean; signal?: AbortSignal } = {},
+  ): Promise<WarehouseSession> {
     const session = await Session.open(this.credentials, { application, signal });
     try {
       if (!looking) await furnish(session);
@@ -69,8 +72,18 @@ export class PostgresWarehouse implements Warehouse {
       return new Map(
         rows.map((row) => {
           const count = (name: string) => row[name] ?? "0";
-          const tally = { read: count("read"), new: count("new"), changed: count("changed"), same: count("same"), rejected: count("rejected"), deleted: count("deleted") };
-          return [row.load ?? "", { tally, watermark: row.watermark ?? null, proof: JSON.parse(row.proof ?? "null") as LoadProof }];
+          const tally = {
+            read: count("read"),
+            new: count("new"),
+            changed: count("changed"),
+            same: count("same"),
+            rejected: count("rejected"),
+            deleted: count("deleted"),
+          };
+          return [
+            row.load ?? "",
+            { tally, watermark: row.watermark ?? null, proof: JSON.parse(row.proof ?? "null") as LoadProof },
+          ];
         }),
       );
     } finally {
@@ -81,5 +94,10 @@ export class PostgresWarehouse implements Warehouse {
 
 /** True where two connections lead to one database as one user. */
 function sameDatabase(a: Credentials, b: Credentials): boolean {
-  return a.settings.host === b.settings.host && a.settings.port === b.settings.port && a.settings.database === b.settings.database && a.settings.user === b.settings.user;
+  return (
+    a.settings.host === b.settings.host &&
+    a.settings.port === b.settings.port &&
+    a.settings.database === b.settings.database &&
+    a.settings.user === b.settings.user
+  );
 }

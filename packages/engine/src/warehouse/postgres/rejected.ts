@@ -8,7 +8,12 @@ import { houseVersion } from "./house.ts";
 const text = (row: Row, name: string) => row[name] ?? "";
 
 /** Rejected rows that a filter lets through, the latest first, and how many each load has for each reason. */
-export async function listRejected(credentials: Credentials, filter: reject.RejectedFilter, limit: number, offset: number): Promise<RejectedList> {
+export async function listRejected(
+  credentials: Credentials,
+  filter: reject.RejectedFilter,
+  limit: number,
+  offset: number,
+): Promise<RejectedList> {
   const session = await Session.open(credentials, { application: "undercoat list", readOnly: true });
   try {
     if ((await houseVersion(session)) === 0) return { rows: [], counts: [] };
@@ -31,7 +36,14 @@ export async function listRejected(credentials: Credentials, filter: reject.Reje
         at: text(row, "at"),
         gone: row.gone === "t",
       })),
-      counts: counts.map((row) => ({ pipeline: text(row, "pipeline"), load: text(row, "load"), target: text(row, "target"), reason: text(row, "reason"), rows: text(row, "rows"), run: Number(row.run) })),
+      counts: counts.map((row) => ({
+        pipeline: text(row, "pipeline"),
+        load: text(row, "load"),
+        target: text(row, "target"),
+        reason: text(row, "reason"),
+        rows: text(row, "rows"),
+        run: Number(row.run),
+      })),
     };
   } finally {
     await session.close();

@@ -111,20 +111,35 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
     const slices = new Map<string | null, bigint>();
     for (let from = 0; from < keys.length; from += keysAtOnce) {
       const some = keys.slice(from, from + keysAtOnce);
-      const gone = await this.session.query(target.dropGone(plan), plan.write.key.map((_, at) => arrayText(some.map((key) => key[at] ?? ""))));
-      for (const row of gone) slices.set(row.slice ?? null, (slices.get(row.slice ?? null) ?? 0n) + BigInt(row.rows ?? "0"));
+      const gone = await this.session.query(
+        target.dropGone(plan),
+        plan.write.key.map((_, at) => arrayText(some.map((key) => key[at] ?? ""))),
+      );
+      for (const row of gone)
+        slices.set(row.slice ?? null, (slices.get(row.slice ?? null) ?? 0n) + BigInt(row.rows ?? "0"));
     }
     return { rows: [...slices.values()].reduce((sum, rows) => sum + rows, 0n).toString(), slices: [...slices.keys()] };
   }
 
   readonly list: RejectedRows = {
     chosen: async (plan, ids) => {
-      const rows = await this.session.query(reject.chosenRejected, [formatTableName(plan.write.target), ids ? `{${ids.join(",")}}` : null]);
-      if (rows.length === 0) throw new LoadFailure({ message: "None of these rejected rows is on the list any more", hint: "They have been loaded since, or left it." });
+      const rows = await this.session.query(reject.chosenRejected, [
+        formatTableName(plan.write.target),
+        ids ? `{${ids.join(",")}}` : null,
+      ]);
+      if (rows.length === 0)
+        throw new LoadFailure({
+          message: "None of these rejected rows is on the list any more",
+          hint: "They have been loaded since, or left it.",
+        });
       const found = rows.map((row) => row.id ?? "");
       const keys = rows.map((row) => JSON.parse(row.key ?? "null") as string[] | null);
-      if (plan.write.key.length && rows.length <= fewKeys && keys.every((key) => key !== null)) return { window: { kind: "keys", keys } as Window, ids: found };
-      return { window: { kind: "identities", identities: [...new Set(rows.map((row) => row.identity ?? ""))] } as Window, ids: found };
+      if (plan.write.key.length && rows.length <= fewKeys && keys.every((key) => key !== null))
+        return { window: { kind: "keys", keys } as Window, ids: found };
+      return {
+        window: { kind: "identities", identities: [...new Set(rows.map((row) => row.identity ?? ""))] } as Window,
+        ids: found,
+      };
     },
     closeAll: async (plan, run) => {
       await this.session.query(reject.closeAll, [run, formatTableName(plan.write.target)]);
@@ -135,17 +150,60 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
       return rows.map((row) => ({ name: row.key ?? "", key: JSON.parse(row.key ?? "[]") as string[] }));
     },
     closeGone: async (plan, run, names, contents) => {
-      await this.session.query(reject.closeGone, [run, formatTableName(plan.write.target), arrayText(names), `{${contents.join(",")}}`]);
+      await this.session.query(reject.closeGone, [
+        run,
+        formatTableName(plan.write.target),
+        arrayText(names),
+        `{${contents.join(",")}}`,
+      ]);
     },
   };
 
-  async record(plan: LoadPlan, run: string, tally: Tally, watermark: { value: string; keep: boolean } | null, proof: LoadProof, known: { columns: KnownColumn[]; swept: boolean }): Promise<void> {
+  async record(
+    plan: LoadPlan,
+    run: string,
+    tally: Tally,
+    watermark: { value: string; keep: boolean } | null,
+    proof: LoadProof,
+    known: { columns: KnownColumn[]; swept: boolean },
+  ): Promise<void> {
     const name = formatTableName(plan.write.target);
-    await this.session.query(house.keepKnown, [name, plan.pipeline, plan.load, JSON.stringify(known.columns), known.swept ? "t" : "f"]);
-    if (watermark?.keep) await this.session.query(house.keepWatermark, [name, plan.pipeline, plan.load, plan.fingerprint, watermark.value, run]);
+    await this.session.query(house.keepKnown, [
+      name,
+      plan.pipeline,
+      plan.load,
+      JSON.stringify(known.columns),
+      known.swept ? "t" : "f",
+    ]);
+    if (watermark?.keep)
+      await this.session.query(house.keepWatermark, [
+        name,
+        plan.pipeline,
+        plan.load,
+        plan.fingerprint,
+        watermark.value,
+        run,
+      ]);
     const kept: LoadProof = { ...proof, slices: proof.slices.filter((slice) => slice.verdict !== "proved") };
-    if (proof.verdict === "proved" && (proof.cells?.verdict === "disagrees" || (proof.slices.length && overallVerdict(proof.slices) !== "proved"))) throw new LoadFailure({ message: "The proof's verdict does not follow from what it compared" });
-    await this.session.query(house.keepTally, [run, plan.pipeline, plan.load, name, tally.read, tally.new, tally.changed, tally.same, tally.rejected, tally.deleted, watermark?.value ?? null, JSON.stringify(kept)]);
+    if (
+      proof.verdict === "proved" &&
+      (proof.cells?.verdict === "disagrees" || (proof.slices.length && overallVerdict(proof.slices) !== "proved"))
+    )
+      throw new LoadFailure({ message: "The proof's verdict does not follow from what it compared" });
+    await this.session.query(house.keepTally, [
+      run,
+      plan.pipeline,
+      plan.load,
+      name,
+      tally.read,
+      tally.new,
+      tally.changed,
+      tally.same,
+      tally.rejected,
+      tally.deleted,
+      watermark?.value ?? null,
+      JSON.stringify(kept),
+    ]);
   }
 
   async commit(): Promise<void> {
@@ -167,18 +225,32 @@ function refuseOtherTypes(plan: LoadPlan, existing: Dataset, widened: readonly s
   const table = formatTableName(plan.write.target);
   const wrong = plan.read.columns.flatMap((column) => {
     const held = existing.columns.find((candidate) => candidate.name === column.name);
-    const grows = held && column.source !== null && widened.includes(column.source) && keeps(column.type, held.declared);
-    return !held || column.missing || grows || holds(held.declared, column.type) ? [] : [`${column.name} is ${shortType(held.declared)} there and ${shortType(column.type)} in the load`];
+    const grows =
+      held && column.source !== null && widened.includes(column.source) && keeps(column.type, held.declared);
+    return !held || column.missing || grows || holds(held.declared, column.type)
+      ? []
+      : [`${column.name} is ${shortType(held.declared)} there and ${shortType(column.type)} in the load`];
   });
   if (wrong.length)
-    throw new LoadFailure({ message: `${table} can't take the rows: ${wrong.join("; ")}`, hint: "State the column's type in the shape, so that rows that don't fit it are rejected; or load into another table or column." });
+    throw new LoadFailure({
+      message: `${table} can't take the rows: ${wrong.join("; ")}`,
+      hint: "State the column's type in the shape, so that rows that don't fit it are rejected; or load into another table or column.",
+    });
   const given = new Set(target.written(plan).map((column) => column.name));
-  const unfilled = existing.columns.filter((column) => column.notNull && !column.generated && !given.has(column.name) && !column.hasDefault);
+  const unfilled = existing.columns.filter(
+    (column) => column.notNull && !column.generated && !given.has(column.name) && !column.hasDefault,
+  );
   if (unfilled.length)
-    throw new LoadFailure({ message: `${table} needs a value for ${unfilled.map((column) => column.name).join(", ")}, which the load does not give`, hint: "Add the column to the load, or allow null there." });
+    throw new LoadFailure({
+      message: `${table} needs a value for ${unfilled.map((column) => column.name).join(", ")}, which the load does not give`,
+      hint: "Add the column to the load, or allow null there.",
+    });
   const generated = existing.columns.filter((column) => column.generated && given.has(column.name));
   if (generated.length)
-    throw new LoadFailure({ message: `${table} computes ${generated.map((column) => column.name).join(", ")} itself and takes no value for it`, hint: "Leave the column out of the load, or make it a plain one there." });
+    throw new LoadFailure({
+      message: `${table} computes ${generated.map((column) => column.name).join(", ")} itself and takes no value for it`,
+      hint: "Leave the column out of the load, or make it a plain one there.",
+    });
 }
 
 function refuseLooseKey(plan: LoadPlan, existing: Dataset): void {

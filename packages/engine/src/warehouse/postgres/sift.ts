@@ -18,7 +18,14 @@ export interface Sieved extends Pick<Sifted, "rejected" | "reasons" | "counted">
  * Checks and shapes staged rows: first the quick way; where an expression or a rule fails on some row, everything is
  * undone and every row is tried by itself.
  */
-export async function sift(session: Session, plan: LoadPlan, stage: TableName, shaped: TableName | null, read: string, told: Told): Promise<Sieved> {
+export async function sift(
+  session: Session,
+  plan: LoadPlan,
+  stage: TableName,
+  shaped: TableName | null,
+  read: string,
+  told: Told,
+): Promise<Sieved> {
   await session.query("SAVEPOINT sifting");
   try {
     return await attempt({ session, plan, stage, shaped, read, told, every: false });
@@ -73,8 +80,15 @@ async function attempt(work: Attempt): Promise<Sieved> {
     refuseTooMany(plan, reasons, rejected, read);
   }
   const counted = await countBreaches(work);
-  for (const { rule, rows } of counted) if (rows !== "0") told(`${grouped(rows)} row${rows === "1" ? "" : "s"} break the rule “${rule}”, which only counts`);
-  return { rejected, reasons: reasons.map(({ stops: _, ...reason }) => reason), counted, rows: await place(work, faulty) };
+  for (const { rule, rows } of counted)
+    if (rows !== "0")
+      told(`${grouped(rows)} row${rows === "1" ? "" : "s"} break the rule “${rule}”, which only counts`);
+  return {
+    rejected,
+    reasons: reasons.map(({ stops: _, ...reason }) => reason),
+    counted,
+    rows: await place(work, faulty),
+  };
 }
 
 /** Where the rows that passed stand in the end. */
@@ -110,16 +124,29 @@ async function countBreaches({ session, plan, stage, every }: Attempt) {
 function refuseTooMany(plan: LoadPlan, reasons: (Reason & { stops: boolean })[], rejected: string, read: string): void {
   const { rows, share } = plan.write.rejects;
   const stopping = reasons.filter((reason) => reason.stops);
-  const examples = reasons.flatMap((reason) => reason.examples.map((example) => `${reason.reason}: ${example}`)).slice(0, 3).join("; ");
+  const examples = reasons
+    .flatMap((reason) => reason.examples.map((example) => `${reason.reason}: ${example}`))
+    .slice(0, 3)
+    .join("; ");
   const detail = [reasonWords(reasons), examples].filter(Boolean).join(". For example ");
   const stop = (message: string, hint: string) => {
     throw new LoadFailure({ message, detail, hint });
   };
-  if (stopping.length) stop(`${reasonWords(stopping)}, and the load stops at that`, "Nothing was written. Mend the rows at the source, the shape or the rule; or have such rows rejected.");
+  if (stopping.length)
+    stop(
+      `${reasonWords(stopping)}, and the load stops at that`,
+      "Nothing was written. Mend the rows at the source, the shape or the rule; or have such rows rejected.",
+    );
   if (rows !== null && BigInt(rejected) > BigInt(rows))
-    stop(`${grouped(rejected)} rows would be rejected; the load allows ${grouped(String(rows))}`, "Nothing was written. Mend the rows at the source or the shape, or raise the limit.");
+    stop(
+      `${grouped(rejected)} rows would be rejected; the load allows ${grouped(String(rows))}`,
+      "Nothing was written. Mend the rows at the source or the shape, or raise the limit.",
+    );
   // Exact: rejected / read > share %, in whole numbers.
   const [whole = "0", part = ""] = (share ?? "").split(".");
   if (share !== null && BigInt(rejected) * 10n ** BigInt(part.length + 2) > BigInt(read) * BigInt(whole + part))
-    stop(`${grouped(rejected)} of ${grouped(read)} rows would be rejected; the load allows ${share} %`, "Nothing was written. Mend the rows at the source or the shape, or raise the limit.");
+    stop(
+      `${grouped(rejected)} of ${grouped(read)} rows would be rejected; the load allows ${share} %`,
+      "Nothing was written. Mend the rows at the source or the shape, or raise the limit.",
+    );
 }

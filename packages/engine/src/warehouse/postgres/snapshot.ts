@@ -17,7 +17,11 @@ import type { Known, LoadPlace, WarehouseSnapshot } from "../warehouse.ts";
 /** The columns that the target is yet to get. */
 export function lacking(plan: LoadPlan, existing: Dataset | null): Set<string> {
   const there = new Set(existing?.columns.map((column) => column.name));
-  return new Set(existing ? [...plan.read.columns, ...marker(plan)].map((column) => column.name).filter((name) => !there.has(name)) : []);
+  return new Set(
+    existing
+      ? [...plan.read.columns, ...marker(plan)].map((column) => column.name).filter((name) => !there.has(name))
+      : [],
+  );
 }
 
 /** More rejected rows than this can't be left out of a proof one by one. */
@@ -41,7 +45,12 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
 
   async known(place: LoadPlace, every: string | null): Promise<Known> {
     if (!this.furnished) return { columns: null, sweep: true };
-    const row = await this.session.one(house.readKnown, [formatTableName(place.target), place.pipeline, place.load, every]);
+    const row = await this.session.one(house.readKnown, [
+      formatTableName(place.target),
+      place.pipeline,
+      place.load,
+      every,
+    ]);
     return { columns: row.columns ? (JSON.parse(row.columns) as KnownColumn[]) : null, sweep: row.sweep !== "f" };
   }
 
@@ -51,7 +60,11 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
 
   async watermark(plan: LoadPlan): Promise<string | null> {
     if (!this.furnished) return null;
-    const row = await this.session.one(house.readWatermark, [formatTableName(plan.write.target), plan.pipeline, plan.load]);
+    const row = await this.session.one(house.readWatermark, [
+      formatTableName(plan.write.target),
+      plan.pipeline,
+      plan.load,
+    ]);
     return row.value && row.fingerprint === plan.fingerprint ? row.value : null;
   }
 
@@ -59,8 +72,19 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
     if (!this.furnished) return null;
     const open = await this.session.one(openRejected, [formatTableName(plan.write.target)]);
     if (!open.rows || open.rows === "0") return null;
-    if (Number(open.rows) > mostLeftOut) throw new LoadFailure({ message: `${open.rows} rejected rows of ${formatTableName(plan.write.target)} are open, too many to leave out of a proof one by one`, hint: "Mend the shape or the source and run the whole load again; or set a limit for rejected rows." });
-    return { contents: (open.contents ?? "{}").slice(1, -1).split(",").filter((content) => content && content !== "NULL"), duplicates: open.duplicates === "t", rows: open.rows };
+    if (Number(open.rows) > mostLeftOut)
+      throw new LoadFailure({
+        message: `${open.rows} rejected rows of ${formatTableName(plan.write.target)} are open, too many to leave out of a proof one by one`,
+        hint: "Mend the shape or the source and run the whole load again; or set a limit for rejected rows.",
+      });
+    return {
+      contents: (open.contents ?? "{}")
+        .slice(1, -1)
+        .split(",")
+        .filter((content) => content && content !== "NULL"),
+      duplicates: open.duplicates === "t",
+      rows: open.rows,
+    };
   }
 
   side(plan: LoadPlan, without: Without | null): ProofSide {

@@ -89,7 +89,10 @@ class PostgresSifted implements Sifted {
   async rejectedExamples(): Promise<{ reason: string; values: Record<string, string | null> }[]> {
     if (this.rejected === "0") return [];
     const rows = await this.session.query(reject.faultExamples(this.plan, this.stage, examples * 4));
-    return rows.map((row) => ({ reason: row.message ?? "", values: JSON.parse(row.original ?? "{}") as Record<string, string | null> }));
+    return rows.map((row) => ({
+      reason: row.message ?? "",
+      values: JSON.parse(row.original ?? "{}") as Record<string, string | null>,
+    }));
   }
 
   async keepRejected(run: { id: number; uid: string }, read: { whole: boolean; ids: string[] | null }): Promise<void> {
@@ -100,7 +103,14 @@ class PostgresSifted implements Sifted {
       else if (read.ids) await this.session.query(reject.closeChosen, [run.uid, name, `{${read.ids.join(",")}}`]);
       if (!read.whole) await this.session.query(reject.closeRead(plan, stage), [run.uid, name]);
     }
-    if (this.rejected !== "0") await this.session.query(reject.keepRejected(plan, stage), [run.uid, String(run.id), plan.pipeline, plan.load, name]);
+    if (this.rejected !== "0")
+      await this.session.query(reject.keepRejected(plan, stage), [
+        run.uid,
+        String(run.id),
+        plan.pipeline,
+        plan.load,
+        name,
+      ]);
     if (plan.shape) await this.session.query(sql.dropStage(stage));
     else await this.discardRejected();
   }
@@ -110,7 +120,9 @@ class PostgresSifted implements Sifted {
   }
 
   async firstRows(limit: number): Promise<(string | null)[][]> {
-    return (await this.session.query(target.newExamples(this.plan, this.sieved.rows, false, limit))).map((row) => this.plan.read.columns.map((_, at) => row[`c${at}`] ?? null));
+    return (await this.session.query(target.newExamples(this.plan, this.sieved.rows, false, limit))).map((row) =>
+      this.plan.read.columns.map((_, at) => row[`c${at}`] ?? null),
+    );
   }
 
   async touched(): Promise<"all" | (string | null)[]> {
@@ -139,11 +151,19 @@ class PostgresSifted implements Sifted {
     const mode = modeOf(plan);
     const asked = mode.known(plan, rows);
     const known = asked === null ? 0n : BigInt((await this.session.one(asked)).known ?? "0");
-    if (asked !== null) told(`${grouped(String(known))} known by their key, ${grouped((BigInt(this.accepted) - known).toString())} new`, asked);
+    if (asked !== null)
+      told(
+        `${grouped(String(known))} known by their key, ${grouped((BigInt(this.accepted) - known).toString())} new`,
+        asked,
+      );
     const counted = { new: 0n, changed: 0n, deleted: 0n };
     for (const step of mode.steps(plan, rows, added)) {
       // What the count has shown to be none needs no statement.
-      if (asked !== null && ((step.counts === "changed" && known === 0n) || (step.counts === "new" && known === BigInt(this.accepted)))) continue;
+      if (
+        asked !== null &&
+        ((step.counts === "changed" && known === 0n) || (step.counts === "new" && known === BigInt(this.accepted)))
+      )
+        continue;
       const wrote = BigInt(await this.session.run(step.sql));
       told(`${grouped(String(wrote))} ${step.message}`, step.sql);
       if (step.counts) counted[step.counts] += wrote;
@@ -155,15 +175,26 @@ class PostgresSifted implements Sifted {
         detail: `accepted ${this.accepted}, of which ${known} were known; wrote ${counted.new} new and ${counted.changed} changed`,
         hint: "Something else wrote to the target at the same time, or a trigger or rule there keeps rows out. Look at it and run again.",
       });
-    return { new: String(tally.new), changed: String(tally.changed), same: String(tally.same), deleted: String(tally.deleted) };
+    return {
+      new: String(tally.new),
+      changed: String(tally.changed),
+      same: String(tally.same),
+      deleted: String(tally.deleted),
+    };
   }
 
   async side(): Promise<ProofSide> {
     const { plan } = this;
     if (plan.write.key.length) return new PostgresSide(this.session, targetRelation(plan, null, this.sieved.rows));
     // Without a key, each accepted row must have one of its own in the target; then they stand for each other.
-    const lacking = BigInt(this.accepted) - BigInt((await this.session.one(modeOf(plan).weigh(plan, this.sieved.rows, new Set()))).known ?? "0");
-    if (lacking > 0n) throw new LoadFailure({ message: `${grouped(String(lacking))} rows that were written do not stand in ${formatTableName(plan.write.target)} as they were read`, hint: "A trigger or rule there changes them. Nothing was written." });
+    const lacking =
+      BigInt(this.accepted) -
+      BigInt((await this.session.one(modeOf(plan).weigh(plan, this.sieved.rows, new Set()))).known ?? "0");
+    if (lacking > 0n)
+      throw new LoadFailure({
+        message: `${grouped(String(lacking))} rows that were written do not stand in ${formatTableName(plan.write.target)} as they were read`,
+        hint: "A trigger or rule there changes them. Nothing was written.",
+      });
     return new PostgresSide(this.session, tableRelation(plan, this.sieved.rows));
   }
 

@@ -12,11 +12,24 @@ import type { Told, Weighed } from "../warehouse.ts";
 export const examples = 5;
 
 /** What an apply would do to a target, counted without writing, with real rows. Where only writing can tell, it is written and undone. */
-export async function weigh(session: Session, plan: LoadPlan, rows: TableName, accepted: string, existing: Dataset | null, told: Told): Promise<Weighed> {
+export async function weigh(
+  session: Session,
+  plan: LoadPlan,
+  rows: TableName,
+  accepted: string,
+  existing: Dataset | null,
+  told: Told,
+): Promise<Weighed> {
   const there = new Set(existing?.columns.map((held) => held.name));
-  const lacking = new Set([...plan.read.columns, ...sql.marker(plan)].map((column) => column.name).filter((name) => !there.has(name)));
+  const lacking = new Set(
+    [...plan.read.columns, ...sql.marker(plan)].map((column) => column.name).filter((name) => !there.has(name)),
+  );
   const names = plan.read.columns.map((_, at) => `c${at}`);
-  const fresh = async (target: boolean) => (await session.query(sql.newExamples(plan, rows, target, examples))).map((row) => ({ new: names.map((name) => row[name] ?? null), held: null }));
+  const fresh = async (target: boolean) =>
+    (await session.query(sql.newExamples(plan, rows, target, examples))).map((row) => ({
+      new: names.map((name) => row[name] ?? null),
+      held: null,
+    }));
   if (!existing) {
     await tryKey(session, plan, rows);
     return { new: accepted, changed: "0", same: "0", deleted: "0", added: await fresh(false), altered: [] };
@@ -25,17 +38,35 @@ export async function weigh(session: Session, plan: LoadPlan, rows: TableName, a
   const text = mode.weigh(plan, rows, lacking);
   const row = await session.one(text);
   const count = (name: string) => BigInt(row[name] ?? "0");
-  told(`${grouped(row.known ?? "0")} known already, ${grouped(row.changed ?? "0")} of them other than the target's`, text);
-  const tally = mode.tally(BigInt(accepted), count("known"), { new: null, changed: count("changed"), deleted: count("deleted") });
-  if (!tally) throw new LoadFailure({ message: "The tally would not balance", detail: `accepted ${accepted}, of which ${row.known} are known and ${row.changed} changed`, hint: "A key stands more than once in the target." });
-  const differing = tally.changed === 0n || plan.write.key.length === 0 ? [] : await session.query(sql.changedExamples(plan, rows, lacking, examples));
+  told(
+    `${grouped(row.known ?? "0")} known already, ${grouped(row.changed ?? "0")} of them other than the target's`,
+    text,
+  );
+  const tally = mode.tally(BigInt(accepted), count("known"), {
+    new: null,
+    changed: count("changed"),
+    deleted: count("deleted"),
+  });
+  if (!tally)
+    throw new LoadFailure({
+      message: "The tally would not balance",
+      detail: `accepted ${accepted}, of which ${row.known} are known and ${row.changed} changed`,
+      hint: "A key stands more than once in the target.",
+    });
+  const differing =
+    tally.changed === 0n || plan.write.key.length === 0
+      ? []
+      : await session.query(sql.changedExamples(plan, rows, lacking, examples));
   const weighed: Weighed = {
     new: String(tally.new),
     changed: String(tally.changed),
     same: String(tally.same),
     deleted: String(tally.deleted),
     added: tally.new > 0n ? await fresh(plan.write.mode !== "replace") : [],
-    altered: differing.map((one) => ({ new: names.map((name) => one[name] ?? null), held: names.map((_, at) => one[`t${at}`] ?? null) })),
+    altered: differing.map((one) => ({
+      new: names.map((name) => one[name] ?? null),
+      held: names.map((_, at) => one[`t${at}`] ?? null),
+    })),
   };
   await tryWriting(session, plan, rows, existing, told);
   return weighed;
@@ -45,12 +76,24 @@ export async function weigh(session: Session, plan: LoadPlan, rows: TableName, a
 async function tryKey(session: Session, plan: LoadPlan, rows: TableName): Promise<void> {
   if (plan.write.key.length === 0 || plan.write.keyGuaranteed) return;
   const key = plan.write.key.map((name) => `"${name.replaceAll('"', '""')}"`).join(", ");
-  const [repeated] = await session.query(`SELECT 1 AS found FROM ${qualified(rows)} GROUP BY ${key} HAVING count(*) > 1 LIMIT 1`);
-  if (repeated) throw new LoadFailure({ message: `The key ${plan.write.key.join(", ")} does not tell all rows apart`, hint: "Choose columns that identify a row." });
+  const [repeated] = await session.query(
+    `SELECT 1 AS found FROM ${qualified(rows)} GROUP BY ${key} HAVING count(*) > 1 LIMIT 1`,
+  );
+  if (repeated)
+    throw new LoadFailure({
+      message: `The key ${plan.write.key.join(", ")} does not tell all rows apart`,
+      hint: "Choose columns that identify a row.",
+    });
 }
 
 /** Writes and undoes it, where checks, triggers or columns of the target's own making could turn rows away. */
-async function tryWriting(session: Session, plan: LoadPlan, rows: TableName, existing: Dataset, told: Told): Promise<void> {
+async function tryWriting(
+  session: Session,
+  plan: LoadPlan,
+  rows: TableName,
+  existing: Dataset,
+  told: Told,
+): Promise<void> {
   if ((await session.one(sql.writingTells, [qualified(plan.write.target)])).tells !== "t") return;
   told("the target has checks, triggers or columns of its own making; the rows are written and it is undone");
   await session.query("SAVEPOINT trying");
