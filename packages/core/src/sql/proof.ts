@@ -193,7 +193,7 @@ export function slicesOfKeys(relation: Relation, keys: string[][]): string {
   return `SELECT DISTINCT (${slice})::text AS slice FROM ${rowsOf(relation, { slices: "all" }, keyPredicate(matching(relation), keys))}`;
 }
 
-/** Which of some keys the relation has, by the database's own equality; their places in the arrays, from 1. Parameters, behind the relation's own: an array of texts for each key column. */
+/** Which of some keys the relation has, by the database's own equality and texts by their bytes; their places in the arrays, from 1. Parameters, behind the relation's own: an array of texts for each key column. */
 export function presentKeys(relation: Relation): string {
   const matched = matching(relation);
   const first = relation.parameters.length + 1;

@@ -91,7 +91,7 @@ async function largerCount({ left, right }: Sides, extent: Extent): Promise<bigi
 
 /**
  * The keys that only the right side has, found by comparing checksums of keys: where those agree nothing is moved. Each is
- * asked for at the left side once more, by its database's own equality, before it counts as gone.
+ * asked for at the left side once more, by its database's own equality (texts by their bytes), before it counts as gone.
  * @param most keys after which the search stops and `complete` is false
  */
 export async function goneKeys(
