@@ -11,13 +11,14 @@ import { useRun } from "../parts/runs.ts";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 
-/** The latest proof of every load, those that disagree first; or one load's proofs in time. */
+/** What a proof compared, and how deep. */
 function depthWords({ cells, slices }: ProofSummary): string {
   if (!cells) return "by its figures";
   const told = `every cell of ${grouped(cells.rows)} row${cells.rows === "1" ? "" : "s"}`;
   return cells.of === "all" || slices.all === 0 ? told : `${told}, the rest by figures`;
 }
 
+/** The latest proof of every load, those that disagree first; or one load's proofs in time. */
 export default function ProofsPage() {
   const canEdit = useCanEdit();
   const [wanted, setWanted] = useUrlState("find");
