@@ -25,8 +25,8 @@ const same = { verdict: "proved", missing: 0, extra: 0, different: 0 };
 describe("changes that come in pairs", () => {
   beforeEach(async () => {
     await clear();
-    await pair.atSource(`DROP TABLE IF EXISTS sale; CREATE TABLE sale (id int PRIMARY KEY, state text, amount numeric(12,2), big bigint, other bigint, at timestamptz, ratio float8, twin float8);
-      INSERT INTO sale SELECT n, CASE n % 2 WHEN 0 THEN 'paid' ELSE 'held' END, n * 10, n, n, timestamptz '2026-11-01' + n * interval '1 minute', n, 0 FROM generate_series(1, 300) n`);
+    await pair.atSource(`DROP TABLE IF EXISTS sale; CREATE TABLE sale (id int PRIMARY KEY, state text, amount numeric(12,2), big bigint, other bigint, at timestamptz, ratio float8, twin float8, seen timestamptz);
+      INSERT INTO sale SELECT n, CASE n % 2 WHEN 0 THEN 'paid' ELSE 'held' END, n * 10, n, n, timestamptz '2026-11-01' + n * interval '1 minute', n, 0, timestamptz '1970-01-01 00:00+00' FROM generate_series(1, 300) n`);
     await pair.run(load);
   });
 
@@ -54,6 +54,11 @@ describe("changes that come in pairs", () => {
     [
       "a zero and its neighbour's value changing places",
       "UPDATE landing.sale SET ratio = twin, twin = ratio WHERE id = 5",
+      1,
+    ],
+    [
+      "the moment that counts as zero and its neighbour's value changing places",
+      "UPDATE landing.sale SET at = seen, seen = at WHERE id = 9",
       1,
     ],
     [

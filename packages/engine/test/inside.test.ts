@@ -70,6 +70,20 @@ describe("a load within the warehouse", () => {
     expect((await pair.run(load, { inside: true })).proof.verdict).toBe("unproved");
   });
 
+  test("a source that sees the target through a view is read at one moment, and does not wait for itself", async () => {
+    await pair.atWarehouse(
+      "CREATE SCHEMA IF NOT EXISTS mart; CREATE TABLE mart.seen (id bigint PRIMARY KEY); CREATE VIEW landing.unseen AS SELECT b.id, b.updated_at, (SELECT count(*) FROM mart.seen) AS seen FROM landing.booking b",
+    );
+    const load: Load = {
+      from: { connection: "warehouse", table: "landing.unseen" },
+      into: { table: "mart.seen", mode: "upsert", key: ["id"] },
+      proof: { figures: ["rows", "sum(seen)"] },
+    };
+    const first = await pair.run(load, { inside: true });
+    expect(first).toMatchObject({ tally: { read: "500", new: "500" }, proof: { verdict: "proved", depth: "cells" } });
+    expect(first.proof.figures).toContainEqual({ figure: "sum(seen)", source: "0", warehouse: "0" });
+  });
+
   test.each([
     ["SELECT * FROM mart.fare", /reads mart.fare, which it writes itself|does not exist/],
     ["SELECT nextval('landing.s') AS id, 'x' AS name, 1 AS fare, now() AS updated_at", /calls nextval\(\)/],

@@ -25,17 +25,18 @@ const nullsAtOnce = 30;
 
 const zeroDay = "date '2000-01-01'";
 
-/** A moment as a number of seconds tells microseconds apart between these years; outside them, those are hashed too. */
-function fineMoment(sql: string, type: string): string {
+/** A moment as a number of seconds tells microseconds apart between these years; the number 0 hashes to the bare seed. */
+function edges(sql: string, type: string): { far: string; zero: string } {
   const zone = type === "timestamp with time zone" ? "+00" : "";
-  const bound = (year: number) => `${type} '${year}-01-01 00:00:00${zone}'`;
-  return `CASE WHEN ${sql} > ${bound(1700)} AND ${sql} < ${bound(2240)} THEN 0 ELSE coalesce(date_part('microseconds', ${sql}), 0)::int4 END`;
+  const start = (year: number) => `${type} '${year}-01-01 00:00:00${zone}'`;
+  return { far: `${sql} <= ${start(1700)} OR ${sql} >= ${start(2240)}`, zero: `${sql} = ${start(1970)}` };
 }
 
-/** The steps that take one value into the chain; a null counts as a default here, and is told apart by `nulls`. */
+const baseOf = (type: string) => (isArray(type) ? "array" : baseType(type));
+
+/** The steps that take one value into the chain; a null counts as a default here, and is told apart by `head`. */
 function step({ sql, type }: HashedColumn, seed: string): string {
-  const base = isArray(type) ? "array" : baseType(type);
-  switch (base) {
+  switch (baseOf(type)) {
     case "smallint":
     case "integer":
       return `hashint4extended(coalesce(${sql}, 0), ${seed})`;
@@ -46,15 +47,14 @@ function step({ sql, type }: HashedColumn, seed: string): string {
       return `hashint4extended(coalesce(${sql}, false)::int4, ${seed})`;
     case "real":
     case "double precision":
-      // 0 and -0 share a hash, and that hash is the bare seed.
-      return `hashfloat8extended(coalesce(${sql}, 0), hashint4extended(coalesce(${sql} = 0 AND ${sql}::text = '-0', false)::int4, ${seed}))`;
+      return `hashfloat8extended(coalesce(${sql}, 0), ${seed})`;
     case "uuid":
       return `uuid_hash_extended(coalesce(${sql}, '00000000-0000-0000-0000-000000000000'), ${seed})`;
     case "date":
       return `hashint4extended(coalesce(CASE WHEN isfinite(${sql}) THEN ${sql} - ${zeroDay} WHEN ${sql} > ${zeroDay} THEN 2147483647 ELSE -2147483648 END, 0), ${seed})`;
     case "timestamp with time zone":
     case "timestamp without time zone":
-      return `hashint4extended(${fineMoment(sql, base)}, hashfloat8extended(coalesce(date_part('epoch', ${sql}), 0), ${seed}))`;
+      return `hashfloat8extended(coalesce(date_part('epoch', ${sql}), 0), ${seed})`;
     case "time without time zone":
       return `hashfloat8extended(coalesce(date_part('epoch', ${sql}), 0) + 1, ${seed})`;
     case "bytea":
@@ -68,22 +68,49 @@ function step({ sql, type }: HashedColumn, seed: string): string {
   }
 }
 
-/** The chain's first seed: which of the values are null. Rows without any, the most, cost one look at each value. */
-function nulls(columns: readonly HashedColumn[], seed: number): string {
-  const groups: string[] = [];
+/** What a value's own step does not tell: when that may be so, and a number that tells it. */
+function untold({ sql, type }: HashedColumn): { when: string; told: string } | null {
+  const base = baseOf(type);
+  switch (base) {
+    case "real":
+    case "double precision":
+      // 0 and -0 share a hash, which is the bare seed.
+      return { when: `${sql} = 0`, told: `CASE WHEN ${sql} = 0 THEN length(${sql}::text) ELSE 0 END` };
+    case "timestamp with time zone":
+    case "timestamp without time zone": {
+      const { far, zero } = edges(sql, base);
+      return {
+        when: `${far} OR ${zero}`,
+        told: `CASE WHEN ${far} THEN coalesce(date_part('microseconds', ${sql}), 0)::int4 WHEN ${zero} THEN -1 ELSE 0 END`,
+      };
+    }
+    default:
+      return null;
+  }
+}
+
+/**
+ * The chain's first seed: which of the values are null, and what the steps leave untold. Rows of which there is nothing
+ * to tell, the most, cost one look at each value.
+ */
+function head(columns: readonly HashedColumn[], seed: number): string {
+  const told: string[] = [];
   for (let from = 0; from < columns.length; from += nullsAtOnce)
-    groups.push(
+    told.push(
       columns
         .slice(from, from + nullsAtOnce)
         .map(({ sql }, at) => `CASE WHEN ${sql} IS NULL THEN ${2 ** at} ELSE 0 END`)
         .join(" + "),
     );
-  const mask = groups.reduce((inner, group) => `hashint4extended(${group}, ${inner})`, String(seed));
-  return `CASE WHEN ${columns.map(({ sql }) => `${sql} IS NULL`).join(" OR ")} THEN ${mask} ELSE ${seed} END`;
+  const rest = columns.map(untold).filter((entry) => entry !== null);
+  told.push(...rest.map((entry) => entry.told));
+  const when = [...columns.map(({ sql }) => `${sql} IS NULL`), ...rest.map((entry) => entry.when)];
+  const first = told.reduce((inner, number) => `hashint4extended(${number}, ${inner})`, String(seed));
+  return `CASE WHEN ${when.join(" OR ")} THEN ${first} ELSE ${seed} END`;
 }
 
 function chain(columns: readonly HashedColumn[], seed: number): string {
-  const hashed = columns.reduce((inner, column) => step(column, inner), nulls(columns, seed));
+  const hashed = columns.reduce((inner, column) => step(column, inner), head(columns, seed));
   return `hashint4extended(${seed}, ${hashed})`;
 }
 

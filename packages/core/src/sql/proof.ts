@@ -39,25 +39,45 @@ function typeOf(relation: Relation, name: string): string {
   return relation.columns.find((candidate) => candidate.name === name)?.type ?? "";
 }
 
+/** A figure as aggregates: of some rows, of such parts, and how the value is printed. */
+interface Aggregate {
+  part: string;
+  join: (parts: string) => string;
+  print: (sql: string) => string;
+}
+
 /**
  * Floats are added up as the decimals they print as, so that the order of rows can't change the sum. Texts order by bytes,
  * as collations differ between servers. Of numbers that are equal in several forms, the least is printed in one.
  */
-function aggregate(relation: Relation, figure: Figure): string {
-  if (figure.column === null) return "count(*)::text";
+function aggregate(relation: Relation, figure: Figure): Aggregate {
+  const text = (sql: string) => `${sql}::text`;
+  const counted = (part: string): Aggregate => ({ part, join: (parts) => `coalesce(sum(${parts}), 0)`, print: text });
+  if (figure.column === null) return counted("count(*)");
   const column = identifier(figure.column);
   const family = typeFamily(typeOf(relation, figure.column));
-  switch (figure.measure) {
+  const { measure } = figure;
+  switch (measure) {
     case "sum":
-      return `sum(${column}${family === "float" ? "::text::numeric" : ""})::text`;
+      return {
+        part: `sum(${column}${family === "float" ? "::text::numeric" : ""})`,
+        join: (parts) => `sum(${parts})`,
+        print: text,
+      };
     case "min":
     case "max": {
-      const end = `${figure.measure}(${column}${family === "text" ? '::text COLLATE "C"' : ""})`;
-      if (family === "numeric") return `trim_scale(${end})::text`;
-      return family === "float" ? `(${end} + 0)::text` : `${end}::text`;
+      const print = (sql: string) => {
+        if (family === "numeric") return `trim_scale(${sql})::text`;
+        return family === "float" ? `(${sql} + 0)::text` : text(sql);
+      };
+      return {
+        part: `${measure}(${column}${family === "text" ? '::text COLLATE "C"' : ""})`,
+        join: (parts) => `${measure}(${parts})`,
+        print,
+      };
     }
     default:
-      return `count(${column})::text`;
+      return counted(`count(${column})`);
   }
 }
 
@@ -79,7 +99,12 @@ const selfNamed = (relation: Relation) => relation.columns.map(({ name, type }) 
 export function figures(relation: Relation, slices: SliceChoice, cells: boolean): string {
   const hashes = cells ? rowHashes(selfNamed(relation)) : [];
   const names = hashNames(hashes.length);
-  const values = relation.figures.map((figure, at) => `, ${aggregate(relation, figure)} AS f${at}`).join("");
+  const values = relation.figures
+    .map((figure, at) => {
+      const { part, print } = aggregate(relation, figure);
+      return `, ${print(part)} AS f${at}`;
+    })
+    .join("");
   const checksum = cells ? `, count(*)::text AS rows, ${sumOf(names)} AS checksum` : "";
   const rows = rowsOf(relation, { slices });
   const from = cells
@@ -137,14 +162,24 @@ function hashesOf(relation: Relation): string[] {
 }
 
 /**
- * A checksum for each bucket of one side: the number of rows and the exact sum of their hashes.
+ * A checksum for each bucket of one side: the number of rows and the exact sum of their hashes; with `figures` also a last
+ * row ('1' as `total`) with the sums over all buckets and the figures (f0 …), out of the same reading.
  * Method: bucketed checksums over row hashes, as in set reconciliation.
  */
-export function bucketChecksums(relation: Relation, extent: Extent, buckets: Buckets): string {
+export function bucketChecksums(relation: Relation, extent: Extent, buckets: Buckets, figures: boolean): string {
   const hashes = hashesOf(relation);
   const names = hashNames(hashes.length);
-  const rows = `SELECT ${bucketOf(relation, buckets)} AS bucket, ${hashes.map((hash, at) => `${hash} AS ${names[at]}`).join(", ")} FROM ${rowsOf(relation, extent)}`;
-  return `SELECT bucket::text, count(*)::text AS rows, ${sumOf(names)} AS checksum FROM (${rows}) h GROUP BY bucket`;
+  const bucket = identifier("bucket of its key");
+  const measured = figures ? relation.figures.map((figure) => aggregate(relation, figure)) : [];
+  const parts = measured.map(({ part }, at) => `, ${part} AS f${at}`).join("");
+  const rows = `SELECT ${figures ? "r.*, " : ""}${bucketOf(relation, buckets)} AS ${bucket}, ${hashes.map((hash, at) => `${hash} AS ${names[at]}`).join(", ")} FROM ${rowsOf(relation, extent)}`;
+  const sums = names.map((name) => `sum(${name}) AS ${name}`).join(", ");
+  const grouped = `SELECT ${bucket}, count(*) AS rows, ${sums}${parts} FROM (${rows}) r GROUP BY 1`;
+  const each = `SELECT 0 AS total, ${bucket}::text AS bucket, rows::text AS rows, ${names.map((name) => `${name}::text`).join(" || ' ' || ")} AS checksum`;
+  if (!figures) return `${each} FROM (${grouped}) b`;
+  const nothing = measured.map((_, at) => `, NULL::text AS f${at}`).join("");
+  const all = measured.map(({ join, print }, at) => `, ${print(join(`f${at}`))} AS f${at}`).join("");
+  return `WITH b AS MATERIALIZED (${grouped}) ${each}${nothing} FROM b UNION ALL SELECT 1, NULL, coalesce(sum(rows), 0)::text, ${sumOf(names)}${all} FROM b`;
 }
 
 /** Key (k0…) and hash of the rows of some buckets; a key is printed in the form that equal keys share. */
@@ -185,12 +220,6 @@ export function rowsByKey(relation: Relation, keys: string[][]): string {
       `${shown(identifier(name))} AS c${at}, ${rowHash([{ sql: identifier(name), type }])}::text AS h${at}`,
   );
   return `SELECT ${[...parts, ...columns].join(", ")} FROM ${rowsOf(relation, { slices: "all" }, keyPredicate(matched, keys))}`;
-}
-
-/** The slices that rows of some keys fall into. */
-export function slicesOfKeys(relation: Relation, keys: string[][]): string {
-  const slice = relation.slicing ? sliceStart(relation.slicing) : "NULL";
-  return `SELECT DISTINCT (${slice})::text AS slice FROM ${rowsOf(relation, { slices: "all" }, keyPredicate(matching(relation), keys))}`;
 }
 
 /** Which of some keys the relation has, by the database's own equality and texts by their bytes; their places in the arrays, from 1. Parameters, behind the relation's own: an array of texts for each key column. */

@@ -69,6 +69,12 @@ export const beginSnapshot = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY";
 /** Begins the transaction of a load whose source is the same database: what it reads is one moment. */
 export const beginInside = "BEGIN ISOLATION LEVEL REPEATABLE READ";
 
+/** Lets other sessions read at the moment of this one's transaction, for as long as it lasts; gives its name as `moment`. */
+export const shareMoment = "SELECT pg_export_snapshot() AS moment";
+/** Begins a reading transaction at another's moment, that waits for no lock for long. */
+export const beginAt = (moment: string) =>
+  `${beginSnapshot}; SET TRANSACTION SNAPSHOT ${literal(moment)}; SET LOCAL lock_timeout = '60s'`;
+
 /** The tables and views among some names that can be locked, as `name` and regclass text `locked`. Parameter: names as an array, quoted where they need it. */
 export const lockable =
   "SELECT n.name, c.oid::regclass::text AS locked, c.relkind FROM unnest($1::text[]) n(name) JOIN pg_class c ON c.oid = to_regclass(n.name) WHERE c.relkind IN ('r', 'p', 'v')";

@@ -29,6 +29,15 @@ export function createShaped(plan: LoadPlan, shaped: TableName): string {
   return `${created(shaped)} (${definitions(plan.read.columns, [])})`;
 }
 
+/** Tells the planner what keys have been staged; without, it may read a whole target to match a few rows. A small sample will do. */
+export function learnKeys(plan: LoadPlan, table: TableName): string[] {
+  return [
+    "SET LOCAL default_statistics_target = 20",
+    `ANALYZE ${qualified(table)} (${identifiers(plan.write.key)})`,
+    "SET LOCAL default_statistics_target = DEFAULT",
+  ];
+}
+
 /** Drops a stage and the functions made for its rows. */
 export const dropStage = (stage: TableName) => `DROP TABLE ${qualified(stage)} CASCADE`;
 

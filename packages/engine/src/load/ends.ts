@@ -8,7 +8,7 @@ import type { Waiting, Warehouse, WarehouseSession } from "../warehouse/warehous
 export interface Ends {
   source: Snapshot;
   warehouse: WarehouseSession;
-  /** true where both are one database and one session: rows don't leave it */
+  /** true where both are one database: rows don't leave it */
   inside: boolean;
 }
 
@@ -49,7 +49,7 @@ export async function withEnds<T>(
     if (into.status === "rejected") throw into.reason;
     if (locked.status === "rejected") throw locked.reason;
     if (read.status === "rejected") throw read.reason;
-    return await work({ source: read.value ?? into.value.inside(target), warehouse: into.value, inside });
+    return await work({ source: read.value ?? into.value.inside(target, signal), warehouse: into.value, inside });
   } catch (error) {
     throw signal.aborted ? new Cancelled("Cancelled") : error;
   } finally {

@@ -239,7 +239,7 @@ class LoadRun {
    * and cells of everything, of a part the cells of what was read. All of it comes from the snapshot that was read.
    */
   private async beginProof(plan: LoadPlan, { window }: Due, landed: Landed): Promise<Proving> {
-    const { source, warehouse, inside } = this.ends;
+    const { source, warehouse } = this.ends;
     const without = await warehouse.without(plan);
     const tiny =
       landed.sifted !== null &&
@@ -254,8 +254,6 @@ class LoadRun {
     const figures = side.catch((error: unknown) => possible(plan, error));
     figures.catch(() => undefined);
     highest.catch(() => undefined);
-    // One session does one thing after another.
-    if (inside) await Promise.all([highest, figures]);
     return { kind, without, highest, figures };
   }
 
@@ -267,7 +265,7 @@ class LoadRun {
     swept: (string | null)[],
   ): Promise<Compared | null> {
     if (kind === "all" || !sifted) return null;
-    const { source, warehouse, inside } = this.ends;
+    const { source, warehouse } = this.ends;
     const news = await sifted.touched();
     const touched = news === "all" ? news : [...new Set([...news, ...swept])];
     const small = (await warehouse.estimatedRows(plan.write.target)) <= smallTable;
@@ -280,7 +278,6 @@ class LoadRun {
       .figures(slices, false)
       .catch((error: unknown) => possible(plan, error));
     figures.catch(() => undefined);
-    if (inside) await figures;
     return { slices, touched, figures };
   }
 

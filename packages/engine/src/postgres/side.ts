@@ -1,9 +1,9 @@
 import type { HashedRow } from "@undercoat/core/proof/difference";
-import type { SideSlice } from "@undercoat/core/proof/verdict";
+import type { CellSum, SideSlice } from "@undercoat/core/proof/verdict";
 import * as sql from "@undercoat/core/sql/proof";
 import type { Relation } from "@undercoat/core/sql/relation";
 import type { Row } from "../connection/credentials.ts";
-import type { FiguresOfSide, KeyedRow, ProofSide } from "../proof/side.ts";
+import type { Checksums, FiguresOfSide, KeyedRow, ProofSide } from "../proof/side.ts";
 import { arrayText } from "./array.ts";
 import type { Session } from "./session.ts";
 
@@ -37,12 +37,9 @@ export class PostgresSide implements ProofSide {
   private async figuresOf(relation: Relation, slices: sql.SliceChoice, cells: boolean): Promise<FiguresOfSide> {
     const text = sql.figures(relation, slices, cells);
     const rows = await this.ask(text);
-    const read = (row: Row): SideSlice => ({
-      values: relation.figures.map((_, at) => row[`f${at}`] ?? null),
-      cells: cells ? { rows: row.rows ?? "0", checksum: row.checksum ?? "" } : null,
-    });
     const total = rows.find((row) => row.total === "1");
     const sliced = relation.slicing ? rows.filter((row) => row.total !== "1") : rows;
+    const read = (row: Row) => sliceOf(relation, row, cells);
     return {
       slices: new Map(sliced.map((row) => [row.slice ?? null, read(row)])),
       total: read(total ?? {}),
@@ -59,11 +56,17 @@ export class PostgresSide implements ProofSide {
     return BigInt((await this.ask(sql.rowCount(this.relation, extent)))[0]?.rows ?? "0");
   }
 
-  async checksums(extent: sql.Extent, buckets: sql.Buckets) {
+  async checksums(extent: sql.Extent, buckets: sql.Buckets, figures: boolean): Promise<Checksums> {
+    const text = sql.bucketChecksums(this.relation, extent, buckets, figures);
     await this.session.query(sql.groupByHashing);
-    const rows = await this.ask(sql.bucketChecksums(this.relation, extent, buckets));
+    const rows = await this.ask(text);
     await this.session.query(sql.groupAsPlanned);
-    return new Map(rows.map((row) => [row.bucket ?? "", { rows: row.rows ?? "0", checksum: row.checksum ?? "" }]));
+    const total = rows.find((row) => row.total === "1");
+    const all = total ? sliceOf(this.relation, total, true) : null;
+    return {
+      buckets: new Map(rows.filter((row) => row !== total).map((row) => [row.bucket ?? "", cellsOf(row)])),
+      all: all && { slices: new Map([[null, all]]), total: all, sql: text },
+    };
   }
 
   async hashes(extent: sql.Extent, buckets: sql.Buckets, numbers: bigint[]): Promise<HashedRow[]> {
@@ -89,10 +92,6 @@ export class PostgresSide implements ProofSide {
     );
   }
 
-  async slicesOf(keys: string[][]): Promise<(string | null)[]> {
-    return (await this.ask(sql.slicesOfKeys(this.relation, keys))).map((row) => row.slice ?? null);
-  }
-
   async present(keys: string[][]): Promise<boolean[]> {
     const width = sql.matching(this.relation).length;
     const arrays = Array.from({ length: width }, (_, at) => arrayText(keys.map((key) => key[at] ?? "")));
@@ -100,4 +99,10 @@ export class PostgresSide implements ProofSide {
     const places = new Set(rows.map((row) => Number(row.place)));
     return keys.map((_, at) => places.has(at + 1));
   }
+}
+
+const cellsOf = (row: Row): CellSum => ({ rows: row.rows ?? "0", checksum: row.checksum ?? "" });
+
+function sliceOf(relation: Relation, row: Row, cells: boolean): SideSlice {
+  return { values: relation.figures.map((_, at) => row[`f${at}`] ?? null), cells: cells ? cellsOf(row) : null };
 }

@@ -1,6 +1,5 @@
 import type { LoadPlan } from "@undercoat/core/plan/plan";
 import type { RowDifferences } from "@undercoat/core/proof/difference";
-import type { SliceFigures } from "@undercoat/core/proof/verdict";
 import type { LoadProof } from "@undercoat/core/run/run";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
@@ -11,8 +10,8 @@ import { proofWords } from "../load/words.ts";
 import type { Snapshot, Source } from "../source/source.ts";
 import type { Warehouse, WarehouseSnapshot } from "../warehouse/warehouse.ts";
 import { proofOf } from "./figures.ts";
-import { type Compared, compareRows, type Sides } from "./rows.ts";
-import type { FiguresOfSide } from "./side.ts";
+import { compareCells, type Sides } from "./rows.ts";
+import type { ProofSide } from "./side.ts";
 
 export interface ProofOrder extends LoadName {
   /** the slices to prove */
@@ -78,77 +77,47 @@ async function prove(
     });
   report.phase("prove");
   const without = await warehouse.without(plan);
-  const sides = { left: source.side(plan, without), right: warehouse.side(plan, without) };
-  const figures = (cells: boolean) =>
-    Promise.all([
-      sides.left.figures(order.slices, cells).catch((error: unknown) => explain(plan, error)),
-      sides.right.figures(order.slices, cells),
-    ]);
+  const sides = { left: explained(plan, source.side(plan, without)), right: warehouse.side(plan, without) };
   const names = plan.prove.figures.map((figure) => figure.name);
-  const lay = (ours: FiguresOfSide, theirs: FiguresOfSide) =>
-    proofOf(names, ours, theirs, order.slices, without?.rows ?? null);
-  const [ours, theirs] = await figures(false);
-  report.line("figures of the source", ours.sql);
-  report.line("figures of the warehouse", theirs.sql);
-  if (!order.rows) {
-    const proof = lay(ours, theirs);
-    report.line(proofWords(proof));
-    return { proof, rows: null };
-  }
-  const watermark = await warehouse.watermark(plan);
-  const rows = await compareRows(
-    sides,
-    { slices: order.slices },
-    watermark === null ? null : (keys) => source.lateness(plan, keys, watermark),
-  );
-  report.line(
-    `${rows.missing} missing, ${rows.extra} only in the warehouse, ${rows.different} different; found by comparing ${rows.checksums} checksums and ${rows.keysRead} keys`,
-  );
-  const differing = rows.complete ? await slicesThatDiffer(sides, rows, plan.prove.slicing !== null) : null;
-  // Where the search stopped, or no key tells where its rows lie, each slice has its own checksum.
-  const proof = differing ? withCells(lay(ours, theirs), rows, differing) : lay(...(await figures(true)));
+  const watermark = order.rows ? await warehouse.watermark(plan) : null;
+  const compared = order.rows
+    ? await compareCells(
+        sides,
+        order.slices,
+        plan.prove.slicing !== null,
+        watermark === null ? null : (keys) => source.lateness(plan, keys, watermark),
+      )
+    : { ...(await figuresOf(sides, order.slices)), rows: null };
+  const { left, right, rows } = compared;
+  report.line(rows ? "figures and checksums of the source" : "figures of the source", left.sql);
+  report.line(rows ? "figures and checksums of the warehouse" : "figures of the warehouse", right.sql);
+  if (rows)
+    report.line(
+      `${rows.missing} missing, ${rows.extra} only in the warehouse, ${rows.different} different; found by comparing ${rows.checksums} checksums and ${rows.keysRead} keys`,
+    );
+  const proof = proofOf(names, left, right, order.slices, without?.rows ?? null);
   report.line(proofWords(proof));
-  const { compared: _, found: __, ...shown } = rows;
-  return { proof, rows: shown };
+  return { proof, rows };
 }
 
-/** The slices of the rows that differ; null where that can't be told from keys. */
-async function slicesThatDiffer(
-  { left, right }: Sides,
-  { found }: Compared,
-  sliced: boolean,
-): Promise<Set<string | null> | null> {
-  if (found.length === 0) return new Set();
-  if (!sliced) return new Set([null]);
-  const keys = found.filter((key): key is string[] => key.every((value) => value !== null));
-  if (left.key.length === 0 || keys.length < found.length) return null;
-  return new Set((await Promise.all([left.slicesOf(keys), right.slicesOf(keys)])).flat());
+async function figuresOf({ left, right }: Sides, slices: SliceChoice) {
+  const [ours, theirs] = await Promise.all([left.figures(slices, false), right.figures(slices, false)]);
+  return { left: ours, right: theirs };
 }
 
-/** A proof by figures, raised to the depth of a comparison of every cell. */
-function withCells(proof: LoadProof, { found, compared }: Compared, differing: ReadonlySet<string | null>): LoadProof {
-  const slices = proof.slices.map(
-    (slice): SliceFigures => ({
-      ...slice,
-      depth: "cells",
-      verdict: differing.has(slice.slice) ? "disagrees" : slice.verdict,
-    }),
-  );
-  const same = found.length === 0;
-  return {
-    ...proof,
-    slices,
-    depth: "cells",
-    cells: { rows: compared, verdict: same ? "proved" : "disagrees", of: "all" },
-    verdict: same ? proof.verdict : "disagrees",
+/** A row that no run has read and rejected yet may be one that the shape can't take; where a source fails on it, that is said. */
+function explained(plan: LoadPlan, side: ProofSide): ProofSide {
+  if (!plan.shape) return side;
+  const told = (error: unknown): never => {
+    if (!isDataError(error)) throw error;
+    throw new LoadFailure({
+      message: `The source's figures can't be computed: ${(error as Error).message}`,
+      hint: "A row that has not been loaded yet may be one that the shape can't take. Run the load, which rejects it, and prove again.",
+    });
   };
-}
-
-/** A row that no run has read and rejected yet may be one that the shape can't take. */
-function explain(plan: LoadPlan, error: unknown): never {
-  if (!plan.shape || !isDataError(error)) throw error;
-  throw new LoadFailure({
-    message: `The source's figures can't be computed: ${(error as Error).message}`,
-    hint: "A row that has not been loaded yet may be one that the shape can't take. Run the load, which rejects it, and prove again.",
+  const [figures, checksums] = [side.figures.bind(side), side.checksums.bind(side)];
+  return Object.assign(side, {
+    figures: (...of: Parameters<ProofSide["figures"]>) => figures(...of).catch(told),
+    checksums: (...of: Parameters<ProofSide["checksums"]>) => checksums(...of).catch(told),
   });
 }

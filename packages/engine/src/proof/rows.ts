@@ -5,8 +5,10 @@ import {
   type KeyDifference,
   type RowDifferences,
 } from "@undercoat/core/proof/difference";
-import type { Buckets, Extent } from "@undercoat/core/sql/proof";
-import type { ProofSide } from "./side.ts";
+import { type CellSum, sameCells } from "@undercoat/core/proof/verdict";
+import type { Buckets, Extent, SliceChoice } from "@undercoat/core/sql/proof";
+import { mostSlices } from "@undercoat/core/sql/target";
+import type { FiguresOfSide, ProofSide } from "./side.ts";
 
 /** Rows of one bucket that are cheaper to list than to split again. */
 const listable = 2000n;
@@ -33,13 +35,15 @@ export interface Sides {
 /** How rows of some keys lie to a watermark; null where there is none. */
 type Lateness = (keys: string[][]) => Promise<{ past: string; before: string; late: string | null } | null>;
 
-/** What a comparison tells besides what is shown of it. */
+/** Every cell of two sides compared: both sides' figures with their checksums, and the rows that differ. */
 export interface Compared {
-  /** rows of the left side, as exact text */
-  compared: string;
-  /** the keys of all rows that differ */
-  found: (string | null)[][];
+  left: FiguresOfSide;
+  right: FiguresOfSide;
+  rows: RowDifferences;
 }
+
+/** The left side's figures and the right side's. */
+type Pair = [FiguresOfSide, FiguresOfSide];
 
 interface Finding {
   /** differences after which the search stops */
@@ -54,34 +58,66 @@ interface Finding {
 }
 
 /**
- * Finds the rows by which two sides differ, moving checksums first and keys only where those differ. Ranges of a
- * whole-number key are read by its index; other keys are told apart by their hash.
+ * Compares every cell and finds the rows by which two sides differ: each row is read once, for its figures and its
+ * checksum; keys are moved only where checksums differ. Ranges of a whole-number key are read by its index; other keys
+ * are told apart by their hash.
+ * @param sliced true where figures and checksums are told slice by slice, and rows looked for in those that differ
  */
-export async function compareRows(
+export async function compareCells(
   sides: Sides,
-  extent: Extent,
+  slices: SliceChoice,
+  sliced: boolean,
   lateness: Lateness | null,
-): Promise<RowDifferences & Compared> {
+): Promise<Compared> {
   const finding: Finding = { limit, found: [], checksums: 0, keysRead: 0, bytes: 0, complete: true };
-  const [left, right] = await Promise.all([sides.left.count(extent), sides.right.count(extent)]);
-  await search(sides, extent, larger(left, right), finding);
+  const [left, right] = sliced ? await bySlice(sides, slices, finding) : await byBucket(sides, { slices }, finding);
   const listed = finding.found.slice(0, shown);
   const count = (kind: KeyDifference["kind"]) => finding.found.filter((entry) => entry.kind === kind).length;
   return {
-    columns: [...sides.left.columns],
-    key: [...sides.left.key],
-    missing: count("missing"),
-    extra: count("extra"),
-    different: count("different"),
-    complete: finding.complete,
-    rows: await whole(sides, listed, finding),
-    checksums: finding.checksums,
-    keysRead: finding.keysRead,
-    bytes: finding.bytes,
-    causes: await causes(finding.found, lateness),
-    compared: String(left),
-    found: finding.found.map((entry) => entry.key),
+    left,
+    right,
+    rows: {
+      columns: [...sides.left.columns],
+      key: [...sides.left.key],
+      missing: count("missing"),
+      extra: count("extra"),
+      different: count("different"),
+      complete: finding.complete,
+      rows: await whole(sides, listed, finding),
+      checksums: finding.checksums,
+      keysRead: finding.keysRead,
+      bytes: finding.bytes,
+      causes: await causes(finding.found, lateness),
+    },
   };
+}
+
+async function bySlice(sides: Sides, slices: SliceChoice, finding: Finding): Promise<Pair> {
+  const [left, right] = await Promise.all([sides.left.figures(slices, true), sides.right.figures(slices, true)]);
+  const sums = ({ slices }: FiguresOfSide) =>
+    new Map([...slices].flatMap(([slice, { cells }]) => (cells ? [[slice, cells] as const] : [])));
+  const differing = unlike(sums(left), sums(right), finding);
+  if (differing.length) {
+    const extent: Extent = { slices: differing.length > mostSlices ? slices : differing };
+    await search(sides, extent, await largerCount(sides, extent), finding);
+  }
+  return [left, right];
+}
+
+async function byBucket(sides: Sides, extent: Extent, finding: Finding): Promise<Pair> {
+  const all = await search(sides, extent, sides.left.ranged ? null : await largerCount(sides, extent), finding, true);
+  return all ?? Promise.all([sides.left.figures(extent.slices, true), sides.right.figures(extent.slices, true)]);
+}
+
+/** The names under which two sides' checksums differ. */
+function unlike<N extends string | null>(ours: Map<N, CellSum>, theirs: Map<N, CellSum>, finding: Finding): N[] {
+  finding.checksums += ours.size + theirs.size;
+  for (const sums of [ours, theirs])
+    for (const [name, sum] of sums) finding.bytes += (name?.length ?? 0) + sum.rows.length + sum.checksum.length + 12;
+  return [...new Set([...ours.keys(), ...theirs.keys()])].filter((name) => {
+    const [a, b] = [ours.get(name), theirs.get(name)];
+    return !a || !b || !sameCells(a, b);
+  });
 }
 
 async function largerCount({ left, right }: Sides, extent: Extent): Promise<bigint> {
@@ -129,17 +165,28 @@ export async function goneKeys(
   return { keys: gone, complete: gone.length <= most, checksums: finding.checksums, keysRead: finding.keysRead };
 }
 
-async function search(sides: Sides, extent: Extent, rows: bigint, finding: Finding): Promise<void> {
-  if (rows === 0n) return;
+/**
+ * Searches an extent for rows that differ.
+ * @param rows how many there are on the larger side; null for a whole-number key, where that is not asked for
+ * @param figures true to have both sides' figures over the extent
+ * @returns these figures; null where there are no rows
+ */
+async function search(
+  sides: Sides,
+  extent: Extent,
+  rows: bigint | null,
+  finding: Finding,
+  figures = false,
+): Promise<Pair | null> {
+  if (rows === 0n) return null;
   const spans = sides.left.ranged ? await Promise.all([sides.left.span(extent), sides.right.span(extent)]) : [];
   const buckets = bucketsFor(rows, spans);
+  if (!buckets) return null;
   const [ours, theirs] = await Promise.all([
-    sides.left.checksums(extent, buckets),
-    sides.right.checksums(extent, buckets),
+    sides.left.checksums(extent, buckets, figures),
+    sides.right.checksums(extent, buckets, figures),
   ]);
-  finding.checksums += ours.size + theirs.size;
-  for (const sums of [ours, theirs])
-    for (const [bucket, sum] of sums) finding.bytes += bucket.length + sum.rows.length + sum.checksum.length + 12;
+  const all: Pair | null = ours.all && theirs.all ? [ours.all, theirs.all] : null;
   let round: bigint[] = [];
   let inRound = 0n;
   const listRound = async () => {
@@ -147,14 +194,12 @@ async function search(sides: Sides, extent: Extent, rows: bigint, finding: Findi
     round = [];
     inRound = 0n;
   };
-  for (const bucket of new Set([...ours.keys(), ...theirs.keys()])) {
-    const [a, b] = [ours.get(bucket), theirs.get(bucket)];
-    if (a && b && a.rows === b.rows && a.checksum === b.checksum) continue;
+  for (const bucket of unlike(ours.buckets, theirs.buckets, finding)) {
     if (finding.found.length >= finding.limit || (await finding.enough?.())) {
       finding.complete = false;
-      return;
+      return all;
     }
-    const size = larger(BigInt(a?.rows ?? 0), BigInt(b?.rows ?? 0));
+    const size = larger(BigInt(ours.buckets.get(bucket)?.rows ?? 0), BigInt(theirs.buckets.get(bucket)?.rows ?? 0));
     const number = BigInt(bucket);
     if (buckets.kind === "range" && size > listable * 4n && buckets.step > 1n) {
       const from = buckets.from + number * buckets.step;
@@ -166,22 +211,28 @@ async function search(sides: Sides, extent: Extent, rows: bigint, finding: Findi
     if (inRound > roundOfKeys || round.length >= 500) await listRound();
   }
   await listRound();
+  return all;
 }
 
 function larger(a: bigint, b: bigint): bigint {
   return a > b ? a : b;
 }
 
-/** Enough buckets that one differing row costs a few hundred keys; a span too wide for bigint arithmetic is hashed. */
-function bucketsFor(rows: bigint, spans: { low: string | null; high: string | null }[]): Buckets {
-  const wanted = rows / 256n + 1n;
-  const number = wanted > mostBuckets ? mostBuckets : wanted;
+/**
+ * Enough buckets that one differing row costs a few hundred keys; a span too wide for bigint arithmetic is hashed.
+ * Null where there are no rows.
+ */
+function bucketsFor(rows: bigint | null, spans: { low: string | null; high: string | null }[]): Buckets | null {
   const ends = spans
     .flatMap((span) => (span.low === null || span.high === null ? [] : [BigInt(span.low), BigInt(span.high)]))
     .sort((a, b) => (a < b ? -1 : 1));
   const [low, high] = [ends[0], ends.at(-1)];
-  if (low !== undefined && high !== undefined && high - low < 1n << 62n)
-    return { kind: "range", from: low, step: (high - low) / number + 1n };
+  const ranged = low !== undefined && high !== undefined;
+  if (rows === null && !ranged) return null;
+  const most = ranged ? high - low + 1n : (rows ?? 0n);
+  const wanted = (rows !== null && rows < most ? rows : most) / 256n + 1n;
+  const number = wanted > mostBuckets ? mostBuckets : wanted;
+  if (ranged && high - low < 1n << 62n) return { kind: "range", from: low, step: (high - low) / number + 1n };
   return { kind: "hash", count: 2 ** (number.toString(2).length - 1) };
 }
 

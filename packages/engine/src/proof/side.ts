@@ -8,6 +8,12 @@ export interface FiguresOfSide {
   sql: string;
 }
 
+/** Checksums of some buckets' rows, and where asked for what stands for all of them. */
+export interface Checksums {
+  buckets: Map<string, CellSum>;
+  all: FiguresOfSide | null;
+}
+
 /** A row's values as text and a hash of each, in the order of the columns compared. */
 export interface KeyedRow {
   values: (string | null)[];
@@ -27,12 +33,11 @@ export interface ProofSide {
   /** least and greatest value of a single whole-number key */
   span(extent: Extent): Promise<{ low: string | null; high: string | null }>;
   count(extent: Extent): Promise<bigint>;
-  checksums(extent: Extent, buckets: Buckets): Promise<Map<string, CellSum>>;
+  /** `figures`: also those of the extent as a whole, with a checksum of every value */
+  checksums(extent: Extent, buckets: Buckets, figures: boolean): Promise<Checksums>;
   hashes(extent: Extent, buckets: Buckets, numbers: bigint[]): Promise<HashedRow[]>;
   /** key as JSON → the row */
   rowsByKey(keys: string[][]): Promise<Map<string, KeyedRow>>;
-  /** the slices that rows of some keys fall into */
-  slicesOf(keys: string[][]): Promise<(string | null)[]>;
   /** for each of some keys, whether there is a row of it by the database's own equality */
   present(keys: string[][]): Promise<boolean[]>;
 }

@@ -71,7 +71,7 @@ export interface WarehouseSession extends WarehouseSnapshot {
   /** Holds the target against every other run until the session closes. */
   lock(target: TableName, waiting: Waiting): Promise<void>;
   /** This very session as the source of a load into `target`; it reads one moment once `begin` has been called. */
-  inside(target: TableName): Snapshot;
+  inside(target: TableName, signal?: AbortSignal): Snapshot;
   /** Makes a schema where it is missing, before the load's transaction begins; an empty one stays if the load fails. */
   makeSchema(schema: string): Promise<void>;
   /** `reading`: what this session reads as a source too */

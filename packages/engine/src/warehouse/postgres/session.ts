@@ -28,6 +28,8 @@ const keysAtOnce = 20_000;
 
 export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implements WarehouseSession {
   private landings: PostgresLanding[] = [];
+  /** this database as the source too */
+  private source: InsideSnapshot | null = null;
 
   async lock(table: TableName, waiting: Waiting): Promise<void> {
     const name = [formatTableName(table)];
@@ -38,8 +40,9 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
     waiting(null);
   }
 
-  inside(table: TableName): Snapshot {
-    return new InsideSnapshot(this.session, table);
+  inside(table: TableName, signal?: AbortSignal): Snapshot {
+    this.source = new InsideSnapshot(this.session, table, signal);
+    return this.source;
   }
 
   async makeSchema(schema: string): Promise<void> {
@@ -47,8 +50,12 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
   }
 
   async begin(reading: From | null, waiting: Waiting): Promise<void> {
-    if (reading) await beginLocked(this.session, beginInside, await tablesRead(reading), waiting);
-    else await this.session.query("BEGIN");
+    if (!reading) {
+      await this.session.query("BEGIN");
+      return;
+    }
+    await beginLocked(this.session, beginInside, await tablesRead(reading), waiting);
+    await this.source?.share(reading);
   }
 
   changes(plan: LoadPlan, existing: Dataset | null, widened: readonly string[]): target.TargetChange[] {
@@ -216,6 +223,7 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
 
   override async close(): Promise<void> {
     for (const landing of this.landings) await landing.close();
+    await this.source?.close();
     await super.close();
   }
 }

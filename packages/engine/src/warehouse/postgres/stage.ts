@@ -62,6 +62,8 @@ export class PostgresStage extends PostgresLanding implements Stage {
     const { plan, table, run } = this;
     const shaped = intoTarget ? null : run === null ? sql.lookingName("shaped") : sql.stageName(plan, run, "shaped");
     const sieved = await sift(this.session, plan, table, shaped, read, told);
+    if (!intoTarget && plan.write.key.length)
+      for (const statement of sql.learnKeys(plan, sieved.rows)) await this.session.query(statement);
     return new PostgresSifted(this.session, plan, table, sieved, read);
   }
 }
