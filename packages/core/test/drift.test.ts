@@ -1,7 +1,7 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
+import { matchesPattern } from "@undercoat/core/pipeline/names";
 import { dependencies, findRing } from "@undercoat/core/pipeline/order";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
-import { matchesPattern } from "@undercoat/core/pipeline/suggest";
 import { driftWords } from "@undercoat/core/run/drift";
 import { reasonWords } from "@undercoat/core/run/run";
 import { durationSeconds, suggestLookBack } from "@undercoat/core/schedule/duration";

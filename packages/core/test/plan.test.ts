@@ -158,7 +158,12 @@ describe("types", () => {
 });
 
 test("a suggestion follows keys, types and names", () => {
-  const { load: suggested, why } = suggestLoad("bookings", { schema: "public", table: "booking" }, "harbour", dataset);
+  const { load: suggested, why } = suggestLoad(
+    "bookings",
+    { schema: "public", table: "booking" },
+    { schema: "harbour", table: "booking" },
+    dataset,
+  );
   expect(suggested).toEqual({
     from: { connection: "bookings", table: "public.booking" },
     watermark: { column: "updated_at", lookBack: "PT10M" },
@@ -166,7 +171,11 @@ test("a suggestion follows keys, types and names", () => {
     proof: { by: { column: "sail_date", slice: "day" }, figures: ["rows", "sum(fare)", "max(updated_at)"] },
   });
   expect(why).toBe("booking_id identifies a row; updated_at tells what changed");
-  expect(
-    suggestLoad("b", { schema: "s", table: "t" }, "w", { columns: [column("a", "text")], indexes: [] }).load.into.mode,
-  ).toBe("replace");
+  const into = { schema: "w", table: "t" };
+  const modeFor = (...columns: Dataset["columns"]) =>
+    suggestLoad("b", { schema: "s", table: "t" }, into, { columns, indexes: [] }).load.into.mode;
+  expect(modeFor(column("a", "text"))).toBe("replace");
+  // Without a key a changed row would be appended once more.
+  expect(modeFor(column("a", "text"), column("updated_at", "timestamp with time zone"))).toBe("replace");
+  expect(modeFor(column("a", "text"), column("recorded_at", "timestamp with time zone"))).toBe("append");
 });

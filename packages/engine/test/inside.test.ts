@@ -72,7 +72,7 @@ describe("a load within the warehouse", () => {
 
   test("a source that sees the target through a view is read at one moment, and does not wait for itself", async () => {
     await pair.atWarehouse(
-      "CREATE SCHEMA IF NOT EXISTS mart; CREATE TABLE mart.seen (id bigint PRIMARY KEY); CREATE VIEW landing.unseen AS SELECT b.id, b.updated_at, (SELECT count(*) FROM mart.seen) AS seen FROM landing.booking b",
+      "CREATE SCHEMA IF NOT EXISTS mart; CREATE TABLE mart.seen (id int PRIMARY KEY); CREATE VIEW landing.unseen AS SELECT b.id, b.updated_at, (SELECT count(*) FROM mart.seen) AS seen FROM landing.booking b",
     );
     const load: Load = {
       from: { connection: "warehouse", table: "landing.unseen" },

@@ -11,3 +11,6 @@ export function sameAddress(a: ConnectionSettings, b: ConnectionSettings): boole
     a.tls === b.tls
   );
 }
+
+/** What a connection is where nothing else is said. A definition carries it, so that what is stored is what runs. */
+export const connectionDefaults = { port: 5432, tls: "off" as const };

@@ -1,4 +1,5 @@
 import { isMap, LineCounter, parseDocument, stringify } from "yaml";
+import { connectionDefaults } from "./address.ts";
 import type { ConnectionSettings, Pipeline } from "./pipeline.ts";
 import { check, type Problem, projectSchema } from "./schema.ts";
 
@@ -16,9 +17,6 @@ export interface Project {
 export interface LocatedProblem extends Problem {
   line: number;
 }
-
-/** Defaults that a file may leave out; a definition carries them, so that what is stored is what runs. */
-const connectionDefaults = { port: 5432, tls: "off" as const };
 
 /** A parsed file that can say on which line a path stands. */
 function parse(text: string) {

@@ -5,6 +5,7 @@ import { durationSeconds } from "../schedule/duration.ts";
 import { isZone } from "../schedule/schedule.ts";
 import { NameError, parseTableName } from "../sql/identifier.ts";
 import { canonicalType } from "../sql/type.ts";
+import { connectionDefaults } from "./address.ts";
 
 /**
  * The Joi schemas of everything a project file says. The server checks requests with them and
@@ -218,11 +219,11 @@ export const connectionSchema = Joi.object({
     .max(255)
     .required()
     .messages({ "string.pattern.base": "{{#label}} is a host's name or address, not a path" }),
-  port: Joi.number().integer().min(1).max(65_535).default(5432),
+  port: Joi.number().integer().min(1).max(65_535).default(connectionDefaults.port),
   database: Joi.string().min(1).max(63).required(),
   user: Joi.string().min(1).max(63).required(),
   password: Joi.alternatives(Joi.string().allow("").max(1024), Joi.object({ env: Joi.string().required() })),
-  tls: Joi.string().valid("off", "require", "verify").default("off"),
+  tls: Joi.string().valid("off", "require", "verify").default(connectionDefaults.tls),
   parallel: Joi.number().integer().min(1).max(64),
   functions: Joi.array()
     .items(Joi.string().pattern(/^[^.]{1,63}\.[^.]{1,63}$/))

@@ -1,29 +1,11 @@
 import { type Dataset, identifyingKey } from "../dataset/dataset.ts";
+import { namedFor } from "../dataset/naming.ts";
 import { formatFigure } from "../proof/figure.ts";
 import { formatTableName, type TableName } from "../sql/identifier.ts";
 import { canBeWatermark, typeFamily } from "../sql/type.ts";
 import type { Load, SliceUnit } from "./pipeline.ts";
 
-const changes = /(updated|modified|changed)/i;
-const arrivals = /(created|inserted|added|recorded|scanned|occurred|logged|_at$)/i;
 const money = /(amount|fare|price|total|cost|fee|sum|balance|paid|value)/i;
-
-/** A name that can stand in an address and on a command line. */
-export function slugOf(text: string): string {
-  const plain = text
-    .normalize("NFKD")
-    .replace(/[\u0300-\u036f]/g, "")
-    .toLowerCase()
-    .replace(/[^a-z0-9]+/g, "-")
-    .replace(/^-|-$/g, "");
-  return plain.slice(0, 63) || "load";
-}
-
-/** True where a name matches a pattern in which `*` stands for any characters. */
-export function matchesPattern(name: string, pattern: string): boolean {
-  const parts = pattern.split("*").map((part) => part.replace(/[.+?^${}()|[\]\\]/g, "\\$&"));
-  return new RegExp(`^${parts.join(".*")}$`, "su").test(name);
-}
 
 /** The time column that moves whenever a row does, else null. */
 export function suggestWatermark(dataset: Dataset): { column: string; tells: "changes" | "arrivals" } | null {
@@ -33,17 +15,19 @@ export function suggestWatermark(dataset: Dataset): { column: string; tells: "ch
       column.warehouseType !== "date" &&
       canBeWatermark(column.warehouseType),
   );
-  const changing = moments.find((column) => changes.test(column.name));
+  const changing = moments.find((column) => namedFor(column.name) === "changes");
   if (changing) return { column: changing.name, tells: "changes" };
-  const arriving = moments.length === 1 ? moments.find((column) => arrivals.test(column.name)) : undefined;
+  const [only, ...more] = moments;
+  const arriving = more.length === 0 && (namedFor(only?.name ?? "") || only?.name.endsWith("_at")) ? only : undefined;
   return arriving ? { column: arriving.name, tells: "arrivals" } : null;
 }
 
 /** Slices follow the time a row is about rather than the time it was last touched. */
 function suggestSlices(dataset: Dataset): { column: string; slice: SliceUnit } | null {
   const moments = dataset.columns.filter((column) => typeFamily(column.warehouseType) === "moment");
-  const lasting = moments.filter((column) => !changes.test(column.name) && column.notNull);
-  const best = lasting.find((column) => column.warehouseType === "date") ?? lasting[0];
+  const lasting = moments.filter((column) => namedFor(column.name) !== "changes");
+  const dates = lasting.filter((column) => column.warehouseType === "date");
+  const best = dates.find((column) => column.notNull) ?? dates[0] ?? lasting.find((column) => column.notNull);
   return best ? { column: best.name, slice: "day" } : null;
 }
 
@@ -54,7 +38,7 @@ function suggestSlices(dataset: Dataset): { column: string; slice: SliceUnit } |
 export function suggestLoad(
   connection: string,
   table: TableName,
-  targetSchema: string,
+  into: TableName,
   dataset: Dataset,
 ): { load: Load; why: string } {
   const key = identifyingKey(dataset);
@@ -71,11 +55,12 @@ export function suggestLoad(
     ...numbers.slice(0, 2).map((column) => formatFigure("sum", column.name)),
     ...(watermark ? [formatFigure("max", watermark.column)] : []),
   ];
-  const mode = key ? "upsert" : watermark ? "append" : "replace";
+  // Without a key, a row that changes would be appended once more.
+  const mode = key ? "upsert" : watermark?.tells === "arrivals" ? "append" : "replace";
   const load: Load = {
     from: { connection, table: formatTableName(table) },
     ...(watermark && mode !== "replace" ? { watermark: { column: watermark.column, lookBack: "PT10M" } } : {}),
-    into: { table: formatTableName({ schema: targetSchema, table: table.table }), mode, ...(key ? { key } : {}) },
+    into: { table: formatTableName(into), mode, ...(key ? { key } : {}) },
     proof: { ...(slices ? { by: slices } : {}), figures },
   };
   const identified = key
@@ -83,8 +68,10 @@ export function suggestLoad(
     : "no key tells its rows apart";
   const read = !watermark
     ? "no column tells what changed, so every run reads the whole table"
-    : watermark.tells === "changes"
-      ? `${watermark.column} tells what changed`
-      : `${watermark.column} tells of new rows, but not of changed ones`;
+    : mode === "replace"
+      ? "a changed row could not be matched with its earlier self, so every run reads the whole table"
+      : watermark.tells === "changes"
+        ? `${watermark.column} tells what changed`
+        : `${watermark.column} tells of new rows, but not of changed ones`;
   return { load, why: `${identified}; ${read}` };
 }

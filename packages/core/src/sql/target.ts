@@ -189,3 +189,8 @@ export const estimatedRows = (target: TableName) =>
 export const writingTells = `SELECT EXISTS (SELECT 1 FROM pg_trigger WHERE tgrelid = $1::regclass) OR EXISTS (SELECT 1 FROM pg_constraint WHERE conrelid = $1::regclass AND contype IN ('c', 'f', 'x'))
   OR EXISTS (SELECT 1 FROM pg_rewrite WHERE ev_class = $1::regclass) OR (SELECT count(*) FROM pg_index WHERE indrelid = $1::regclass AND indisunique) > 1
   OR EXISTS (SELECT 1 FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid WHERE a.attrelid = $1::regclass AND a.attnum > 0 AND NOT a.attisdropped AND (a.attgenerated <> '' OR a.attidentity <> '' OR t.typtype = 'd')) AS tells`;
+
+/** One row where some key stands more than once among rows that are yet to be written. */
+export function repeatedKey(plan: LoadPlan, rows: TableName): string {
+  return `SELECT 1 AS found FROM ${qualified(rows)} GROUP BY ${identifiers(plan.write.key)} HAVING count(*) > 1 LIMIT 1`;
+}

@@ -1,15 +1,9 @@
+import { freeName, matchesPattern, slugOf } from "@undercoat/core/pipeline/names";
 import type { Joins, Pipeline } from "@undercoat/core/pipeline/pipeline";
-import { matchesPattern, slugOf, suggestLoad } from "@undercoat/core/pipeline/suggest";
+import { suggestLoad } from "@undercoat/core/pipeline/suggest";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Store } from "../store/store.ts";
-
-/** A name that no load has yet: `booking`, `booking-2` … */
-export function freeName(wanted: string, taken: ReadonlySet<string>): string {
-  let free = wanted;
-  for (let number = 2; taken.has(free); number++) free = `${wanted.slice(0, 58)}-${number}`;
-  return free;
-}
 
 /** Tables of the chosen schema that no load of the pipeline reads yet. */
 async function newTables(store: Store, { connection, schema, tables }: Joins, definition: Pipeline) {
@@ -49,7 +43,12 @@ export async function withNewTables(
   const loads = { ...definition.loads };
   const joined: string[] = [];
   for (const table of tables) {
-    const { load } = suggestLoad(joins.connection, table, joins.into, await source.dataset(table));
+    const { load } = suggestLoad(
+      joins.connection,
+      table,
+      { schema: joins.into, table: table.table },
+      await source.dataset(table),
+    );
     // A target that another load writes is not taken from it.
     if (written.has(formatTableName(parseTableName(load.into.table)))) continue;
     const name = freeName(slugOf(table.table), new Set(Object.keys(loads)));

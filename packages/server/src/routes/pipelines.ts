@@ -1,7 +1,8 @@
 import type { PipelineSummary, PipelineView, SuggestedLoad } from "@undercoat/core/api/api";
+import { freeName, slugOf } from "@undercoat/core/pipeline/names";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { loadSchema, scheduleSchema, slug } from "@undercoat/core/pipeline/schema";
-import { slugOf, suggestLoad } from "@undercoat/core/pipeline/suggest";
+import { suggestLoad } from "@undercoat/core/pipeline/suggest";
 import { PlanError } from "@undercoat/core/plan/error";
 import type { RunKind, Scope } from "@undercoat/core/run/run";
 import { nextTimes } from "@undercoat/core/schedule/schedule";
@@ -293,14 +294,15 @@ export const pipelines = routes()
     const snapshot = await sourceFor(await store.credentials(connection)).snapshot("undercoat suggest");
     try {
       const suggested: SuggestedLoad[] = [];
+      const [names, targets] = [new Set<string>(), new Set<string>()];
       for (const table of tables) {
         const dataset = await snapshot.describe({ connection, table });
-        const base = slugOf(parseTableName(table).table);
-        const taken = suggested.filter((entry) => entry.name === base || entry.name.startsWith(`${base}-`)).length;
-        suggested.push({
-          name: taken ? `${base}-${taken + 1}` : base,
-          ...suggestLoad(connection, parseTableName(table), schema, dataset),
-        });
+        const from = parseTableName(table);
+        const name = freeName(slugOf(from.table), names);
+        const target = freeName(from.table, targets, "_");
+        names.add(name);
+        targets.add(target);
+        suggested.push({ name, ...suggestLoad(connection, from, { schema, table: target }, dataset) });
       }
       return c.json(suggested);
     } finally {

@@ -1,4 +1,4 @@
-import { sameAddress } from "@undercoat/core/pipeline/address";
+import { connectionDefaults, sameAddress } from "@undercoat/core/pipeline/address";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { locate, type Project, readProject, writeProject } from "@undercoat/core/pipeline/project";
 import type { Problem } from "@undercoat/core/pipeline/schema";
@@ -31,7 +31,7 @@ function givenConnections(
 ): { given: GivenConnection[]; problems: Problem[] } {
   const problems: Problem[] = [];
   const given = Object.entries(project.connections ?? {}).map(([name, { password, ...rest }]) => {
-    const settings = { ...rest, port: rest.port ?? 5432, tls: rest.tls ?? "off" };
+    const settings = { ...connectionDefaults, ...rest };
     if (password === undefined || typeof password === "string") return { name, settings, password };
     if (environment[password.env] === undefined)
       problems.push({

@@ -3,6 +3,7 @@ import { useForm } from "@mantine/form";
 import { IconCheck, IconMinus, IconX } from "@tabler/icons-react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { ConnectionView } from "@undercoat/core/api/api";
+import { connectionDefaults } from "@undercoat/core/pipeline/address";
 import { useNavigate } from "react-router";
 import { ApiProblem, api } from "../api/client.ts";
 import { ErrorNote } from "../parts/words.tsx";
@@ -22,7 +23,7 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
     initialValues: {
       name: connection?.name ?? "",
       host: connection?.host ?? "127.0.0.1",
-      port: connection?.port ?? 5432,
+      port: connection?.port ?? connectionDefaults.port,
       database: connection?.database ?? "",
       user: connection?.user ?? "",
       password: "",

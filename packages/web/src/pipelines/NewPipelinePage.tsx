@@ -1,8 +1,8 @@
 import { Button, Select, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { ConnectionView, PipelineView, SuggestedLoad } from "@undercoat/core/api/api";
+import { slugOf } from "@undercoat/core/pipeline/names";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
-import { slugOf } from "@undercoat/core/pipeline/suggest";
 import { durationWords } from "@undercoat/core/schedule/duration";
 import { useEffect, useState } from "react";
 import { Link, useNavigate } from "react-router";

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { PipelineView, ProofView } from "@undercoat/core/api/api";
 import { subtract } from "@undercoat/core/proof/decimal";
 import type { Cause } from "@undercoat/core/proof/difference";
-import { durationWords } from "@undercoat/core/schedule/duration";
+import { durationWords, suggestLookBack } from "@undercoat/core/schedule/duration";
 import { useCanEdit } from "../account/me.ts";
 import { api } from "../api/client.ts";
 import { bytes, counted, grouped, signed } from "../parts/format.ts";
@@ -12,23 +12,13 @@ import { ErrorNote } from "../parts/words.tsx";
 
 const are = (rows: number) => (rows === 1 ? "is" : "are");
 
-/** How long a late row was late, from PostgreSQL's interval text, rounded up to a look-back that would have read it. */
-export function lookBackFor(late: string | null | undefined): string | null {
-  const match = /^(?:(\d+) days? ?)?(?:(\d+):(\d+):(\d+))?/.exec(late ?? "");
-  if (!late || !match) return null;
-  const minutes = Number(match[1] ?? 0) * 1440 + Number(match[2] ?? 0) * 60 + Number(match[3] ?? 0) + 1;
-  if (minutes <= 90) return `PT${minutes}M`;
-  if (minutes <= 36 * 60) return `PT${Math.ceil(minutes / 60)}H`;
-  return `P${Math.ceil(minutes / 1440)}D`;
-}
-
 function causeWords(cause: Cause, proof: ProofView): string {
   const rows = counted(cause.rows, "row");
   if (cause.kind === "waiting")
     return `${rows} changed at the source after the last load and ${are(cause.rows)} waiting for the next one.`;
   if (cause.kind === "deleted")
     return `${rows} ${are(cause.rows)} only in the warehouse: deleted at the source. This load keeps such rows.`;
-  const back = lookBackFor(cause.late);
+  const back = cause.late ? suggestLookBack(cause.late) : null;
   const hint = back
     ? ` A look-back of ${durationWords(back)} would have read ${cause.rows === 1 ? "it" : "them"}.`
     : "";
@@ -44,7 +34,7 @@ export function Explanation({ proof }: { proof: ProofView }) {
   const search = useRun();
   const repair = useRun();
   const late = rows?.causes.find((cause) => cause.kind === "late");
-  const back = lookBackFor(late?.late);
+  const back = late?.late ? suggestLookBack(late.late) : null;
   const widen = useMutation({
     mutationFn: async () => {
       const view = await api.get<PipelineView>(`/pipelines/${proof.pipeline}`);

@@ -1,4 +1,5 @@
 import type { Dataset, TimeColumn } from "@undercoat/core/dataset/dataset";
+import { namedFor } from "@undercoat/core/dataset/naming";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import { columnEnds, columnGrain } from "@undercoat/core/sql/look";
 import { canBeWatermark, typeFamily } from "@undercoat/core/sql/type";
@@ -7,25 +8,22 @@ import type { Session } from "../../postgres/session.ts";
 /** Rows looked at to tell how fine a column's values are. */
 const sample = 10_000;
 
-const changes = /(updated|modified|changed|last_?(edit|write|touch))/i;
-const arrivals = /(created|inserted|added|recorded|logged|scanned|event|occurred)/i;
-
 /** How well a column's name and type say that it moves whenever its row does; higher is better. */
 export function watermarkScore(column: Dataset["columns"][number], indexed: boolean): number {
   const moment = typeFamily(column.warehouseType) === "moment";
   if (!moment) return 0;
-  const name = changes.test(column.name) ? 60 : arrivals.test(column.name) ? 25 : 0;
+  const name = { changes: 60, arrivals: 25, none: 0 }[namedFor(column.name) ?? "none"];
   const fine = column.warehouseType === "date" ? 0 : 15;
   return name + (name ? fine + (indexed ? 10 : 0) + (column.notNull ? 10 : 0) : 0);
 }
 
 function why(column: Dataset["columns"][number], indexed: boolean): string {
   if (typeFamily(column.warehouseType) === "integer") return "grows with new rows, but does not tell of changed ones";
-  const named = changes.test(column.name)
-    ? "named for changes"
-    : arrivals.test(column.name)
-      ? "tells of new rows, not of changed ones"
-      : "a time, but not named for changes";
+  const named = {
+    changes: "named for changes",
+    arrivals: "tells of new rows, not of changed ones",
+    none: "a time, but not named for changes",
+  }[namedFor(column.name) ?? "none"];
   return `${named}${indexed ? "" : "; no index starts with it, so every run reads the whole table"}`;
 }
 

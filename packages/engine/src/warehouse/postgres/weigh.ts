@@ -75,10 +75,7 @@ export async function weigh(
 /** The key of a new target is built once its rows are there, and fails where it does not tell them apart. */
 async function tryKey(session: Session, plan: LoadPlan, rows: TableName): Promise<void> {
   if (plan.write.key.length === 0 || plan.write.keyGuaranteed) return;
-  const key = plan.write.key.map((name) => `"${name.replaceAll('"', '""')}"`).join(", ");
-  const [repeated] = await session.query(
-    `SELECT 1 AS found FROM ${qualified(rows)} GROUP BY ${key} HAVING count(*) > 1 LIMIT 1`,
-  );
+  const [repeated] = await session.query(sql.repeatedKey(plan, rows));
   if (repeated)
     throw new LoadFailure({
       message: `The key ${plan.write.key.join(", ")} does not tell all rows apart`,
