@@ -12,6 +12,18 @@ export class LoadFailure extends Error {
 /** Stopped because somebody asked for it. */
 export class Cancelled extends Error {}
 
+/** The warehouse was told to commit and its answer never came: only the warehouse knows whether it has. */
+export class InDoubt extends Error {
+  constructor(override readonly cause: unknown) {
+    super("The warehouse did not answer whether it has committed");
+  }
+}
+
+/** True for an error that a server gave as its answer to a statement, so that the session goes on. */
+export function isAnswer(error: unknown): boolean {
+  return (error as { severity?: unknown } | null)?.severity === "ERROR";
+}
+
 /** True for errors that a row's own values cause: class 22 of PostgreSQL's error codes, limits that a value exceeds, and NaN where an integer should be (0A000). */
 export function isDataError(error: unknown): boolean {
   const code = (error as { code?: unknown }).code;

@@ -123,7 +123,8 @@ async function work(): Promise<number> {
   const { Store } = await import("./store/store.ts");
   const { startWorker } = await import("./jobs/worker.ts");
   const store = await Store.open(settings.databaseUrl, settings.key);
-  const worker = await startWorker(store, Number(process.env.UNDERCOAT_PARALLEL ?? 4));
+  const { default: pino } = await import("pino");
+  const worker = await startWorker(store, Number(process.env.UNDERCOAT_PARALLEL ?? 4), pino());
   const stop = async () => {
     await worker.stop().catch(() => undefined);
     process.exit(0);

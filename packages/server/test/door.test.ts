@@ -355,12 +355,9 @@ describe("the ledger's marks", () => {
     const row = await RunRow.findByPk(run.id, { rejectOnEmpty: true });
     const load = await RunLoadRow.findOne({ where: { runId: run.id }, rejectOnEmpty: true });
     await row.update({ status: "cancelled" });
-    await keepProof(
-      house.house.store,
-      row,
-      load,
-      { how: "source", figures: [], cells: null, sourceSql: "", warehouseSql: "", whole: false, ...proof } as never,
-      null,
+    const given = { how: "source", figures: [], cells: null, sourceSql: "", warehouseSql: "", whole: false, ...proof };
+    await house.house.store.sequelize.transaction((transaction) =>
+      keepProof(house.house.store, row, load, { proof: given as never, rows: null }, transaction),
     );
   };
   const slice = (name: string, verdict: string, depth: string) => ({ slice: name, verdict, depth, figures: [] });

@@ -7,6 +7,7 @@ import { hashPassword } from "@undercoat/server/account/password";
 import { makeApp } from "@undercoat/server/app";
 import type { House } from "@undercoat/server/context";
 import { executeRun } from "@undercoat/server/jobs/execute";
+import { claimRun } from "@undercoat/server/jobs/lease";
 import { Queue } from "@undercoat/server/jobs/queue";
 import type { Settings } from "@undercoat/server/settings";
 import { UserRow } from "@undercoat/server/store/models";
@@ -96,7 +97,10 @@ export async function makeHouse(name: string): Promise<TestHouse> {
     as,
     ask: as(tokens.editor),
     tokens,
-    execute: (run) => executeRun(store, run, "test", new AbortController().signal),
+    async execute(run) {
+      const lease = await claimRun(store, run, "test");
+      if (lease) await executeRun(store, { lease, signal: new AbortController().signal });
+    },
     async close() {
       await queue.close();
       await store.close();

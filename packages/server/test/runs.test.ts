@@ -2,6 +2,7 @@ import { recoverRuns } from "@undercoat/server/jobs/recover";
 import { startDue } from "@undercoat/server/jobs/scheduler";
 import { startWorker } from "@undercoat/server/jobs/worker";
 import { PipelineRow, RunLoadRow, RunRow } from "@undercoat/server/store/models";
+import pino from "pino";
 import { afterAll, beforeAll, describe, expect, test } from "vitest";
 import { environment, makeHouse, projectFile, type TestHouse, trips } from "./house.ts";
 
@@ -114,7 +115,7 @@ describe("a run whose worker is gone", () => {
   test("ends as failed, or as finished where the warehouse shows that it had committed", async () => {
     const done = await run();
     await RunRow.update(
-      { status: "running", worker: "elsewhere:1", seenAt: new Date(Date.now() - 60_000), finishedAt: null },
+      { status: "running", worker: "elsewhere:1", leaseUntil: new Date(Date.now() - 60_000), finishedAt: null },
       { where: { id: done.id } },
     );
     await RunLoadRow.update(
@@ -127,10 +128,10 @@ describe("a run whose worker is gone", () => {
     );
     const { id } = (await it_.ask("POST", "/pipelines/trips/run", {})).body;
     await RunRow.update(
-      { status: "running", worker: "elsewhere:1", seenAt: new Date(Date.now() - 60_000) },
+      { status: "running", worker: "elsewhere:1", leaseUntil: new Date(Date.now() - 60_000) },
       { where: { id } },
     );
-    expect(await recoverRuns(it_.house.store)).toBe(2);
+    expect(await recoverRuns(it_.house.store, "test")).toBe(2);
     expect((await it_.ask("GET", `/runs/${done.id}`)).body).toMatchObject({
       status: "finished",
       tally: done.tally,
@@ -140,14 +141,14 @@ describe("a run whose worker is gone", () => {
       status: "failed",
       failure: { message: "The worker stopped before the load was done" },
     });
-    expect(await recoverRuns(it_.house.store)).toBe(0);
+    expect(await recoverRuns(it_.house.store, "test")).toBe(0);
   });
 });
 
 test("a worker takes what is queued, and a cancelled run stops within 2 s and leaves nothing", async () => {
   // What earlier tests queued is not this test's matter.
   await RunRow.update({ status: "cancelled" }, { where: { status: "queued" } });
-  const worker = await startWorker(it_.house.store, 2);
+  const worker = await startWorker(it_.house.store, 2, pino({ level: "silent" }));
   try {
     await it_.sql(
       it_.names.source,

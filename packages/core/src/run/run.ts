@@ -2,7 +2,13 @@ import { grouped } from "../proof/decimal.ts";
 import type { Depth, SliceFigures, Verdict } from "../proof/verdict.ts";
 import type { DriftNote } from "./drift.ts";
 
-export type RunStatus = "queued" | "running" | "finished" | "failed" | "cancelled";
+/** `unknown`: its worker is gone, and the warehouse has not answered yet whether it had committed; it is asked until it does. */
+export type RunStatus = "queued" | "running" | "unknown" | "finished" | "failed" | "cancelled";
+
+/** True for a run or load of which more is to come. */
+export function isOpen(status: RunStatus): boolean {
+  return status === "queued" || status === "running" || status === "unknown";
+}
 export type RunKind = "load" | "repair" | "prove" | "rehearse";
 
 /** What part of a load a run concerns. */

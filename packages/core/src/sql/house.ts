@@ -31,6 +31,7 @@ CREATE TABLE IF NOT EXISTS undercoat.rejected (
 CREATE INDEX IF NOT EXISTS rejected_target ON undercoat.rejected (target, identity) WHERE left_run IS NULL;
 CREATE INDEX IF NOT EXISTS rejected_run ON undercoat.rejected (run, load)`,
   "ALTER TABLE undercoat.rejected ADD COLUMN content bigint, ADD COLUMN covered boolean NOT NULL DEFAULT false",
+  "ALTER TABLE undercoat.tally ADD COLUMN void boolean NOT NULL DEFAULT false",
 ];
 
 /** The version that this program works with. */
@@ -81,9 +82,17 @@ ON CONFLICT (target) DO UPDATE SET pipeline = excluded.pipeline, load = excluded
 export const keepTally = `INSERT INTO undercoat.tally (run, pipeline, load, target, read, new, changed, same, rejected, deleted, watermark, proof)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`;
 
-/** What a run left in the warehouse, for a run whose worker died before it could say so. */
+/**
+ * Takes a load's place in the tallies, so that whoever had begun it can't commit any more. It waits for one that is just
+ * committing; afterwards `readTally` says how it ended. Parameters: run, pipeline, load, target.
+ */
+export const voidTally = `INSERT INTO undercoat.tally (run, pipeline, load, target, read, new, changed, same, rejected, deleted, proof, void)
+VALUES ($1, $2, $3, $4, 0, 0, 0, 0, 0, 0, 'null', true) ON CONFLICT (run, load) DO NOTHING`;
+export const settlePatience = "SET lock_timeout = '10s'";
+
+/** What a run has committed in the warehouse, for one whose worker could not say so. */
 export const readTally =
-  "SELECT load, read, new, changed, same, rejected, deleted, watermark, proof FROM undercoat.tally WHERE run = $1";
+  "SELECT load, read, new, changed, same, rejected, deleted, watermark, proof FROM undercoat.tally WHERE run = $1 AND NOT void";
 
 export const createSchema = (schema: string) => `CREATE SCHEMA IF NOT EXISTS ${identifier(schema)}`;
 

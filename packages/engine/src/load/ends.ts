@@ -1,6 +1,6 @@
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { TableName } from "@undercoat/core/sql/identifier";
-import { Cancelled } from "../failure.ts";
+import { Cancelled, InDoubt } from "../failure.ts";
 import type { Snapshot, Source } from "../source/source.ts";
 import type { Waiting, Warehouse, WarehouseSession } from "../warehouse/warehouse.ts";
 
@@ -51,7 +51,7 @@ export async function withEnds<T>(
     if (read.status === "rejected") throw read.reason;
     return await work({ source: read.value ?? into.value.inside(target, signal), warehouse: into.value, inside });
   } catch (error) {
-    throw signal.aborted ? new Cancelled("Cancelled") : error;
+    throw signal.aborted && !(error instanceof InDoubt) ? new Cancelled("Cancelled") : error;
   } finally {
     await Promise.all([into, read].map((entry) => (entry.status === "fulfilled" ? entry.value?.close() : undefined)));
   }

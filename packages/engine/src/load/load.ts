@@ -13,7 +13,7 @@ import {
 } from "@undercoat/core/run/run";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
-import { failureOf, isDataError, LoadFailure } from "../failure.ts";
+import { failureOf, InDoubt, isAnswer, isDataError, LoadFailure } from "../failure.ts";
 import { cellProofOf, cellsAlone, proofOf } from "../proof/figures.ts";
 import type { FiguresOfSide } from "../proof/side.ts";
 import type { Source } from "../source/source.ts";
@@ -49,7 +49,7 @@ const smallTable = 500_000;
 /**
  * Runs one load: reads a snapshot of the source into the warehouse and proves it, in one warehouse transaction that
  * holds the rows, the watermark, the tally and the proof, or nothing.
- * @throws LoadFailure, PlanError, Cancelled; the warehouse is then as it was before.
+ * @throws LoadFailure, PlanError, Cancelled; the warehouse is then as it was before. InDoubt; then it says itself what it holds.
  */
 export async function executeLoad(
   order: LoadOrder,
@@ -169,7 +169,9 @@ class LoadRun {
       proof,
       { columns: drifted.known, swept: sweeping || !existing },
     );
-    await warehouse.commit();
+    await warehouse.commit().catch((error: unknown) => {
+      throw isAnswer(error) ? error : new InDoubt(error);
+    });
     report.line(watermark && isDue(order.scope) ? `committed; watermark ${watermark}` : "committed");
     const { reasons, counted } = landed.sifted ?? { reasons: [], counted: [] };
     return {

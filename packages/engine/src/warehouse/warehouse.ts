@@ -66,6 +66,13 @@ export interface WarehouseSnapshot {
   close(): Promise<void>;
 }
 
+/** What a load has committed, as the warehouse tells it. */
+export interface Committed {
+  tally: Tally;
+  watermark: string | null;
+  proof: LoadProof;
+}
+
 /** A load's session: a lock on the target, then one transaction that holds everything or nothing. */
 export interface WarehouseSession extends WarehouseSnapshot {
   /** Holds the target against every other run until the session closes. */
@@ -182,6 +189,12 @@ export interface Warehouse {
   rejected(filter: RejectedFilter, limit: number, offset: number): Promise<RejectedList>;
   /** the rejected rows of one load as CSV, their original values as columns of their own */
   rejectedCsv(filter: RejectedFilter): Promise<Readable>;
-  /** what a run left behind, by load */
-  tallies(run: string): Promise<Map<string, { tally: Tally; watermark: string | null; proof: LoadProof }>>;
+  /**
+   * Finds out for good what loads of a run have committed: one that has not can't any more.
+   * @returns by load; null for one that committed nothing
+   */
+  settle(
+    run: string,
+    loads: { pipeline: string; load: string; target: string }[],
+  ): Promise<Map<string, Committed | null>>;
 }

@@ -1,119 +1,151 @@
 import { setMaxListeners } from "node:events";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { rehearsalWords } from "@undercoat/core/run/rehearsal";
-import type { Phase, PhaseTime, RunStatus } from "@undercoat/core/run/run";
-import { Cancelled, failureOf } from "@undercoat/engine/failure";
-import { executeLoad, type LoadOutcome, type LoadReport } from "@undercoat/engine/load/load";
+import { isOpen, type Phase, type PhaseTime, type RunStatus } from "@undercoat/core/run/run";
+import { Cancelled, failureOf, InDoubt, LoadFailure } from "@undercoat/engine/failure";
+import { executeLoad, type LoadReport } from "@undercoat/engine/load/load";
 import { executeRehearsal } from "@undercoat/engine/load/rehearse";
 import { executeProof } from "@undercoat/engine/proof/prove";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
-import type { InferAttributes } from "sequelize";
 import { RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
-import type { Store } from "../store/store.ts";
+import { isStoreError, type Store } from "../store/store.ts";
+import { type Lease, LeaseLost, whileHeld } from "./lease.ts";
 import { loadOrder } from "./order.ts";
-import { keepProof } from "./proofs.ts";
+import { leaveSeats, takeSeats } from "./seats.ts";
+import { settleLoads } from "./settle.ts";
+import { beginLoad, endLoad, endProof, endRun, finishLoad } from "./state.ts";
 
-/** Executes one run from its first load to its last; a load that fails does not stop the others. */
-export async function executeRun(store: Store, id: number, worker: string, signal: AbortSignal): Promise<void> {
-  const [taken] = await RunRow.update(
-    { status: "running", worker, startedAt: new Date(), seenAt: new Date() },
-    { where: { id, status: "queued" } },
-  );
-  if (!taken) return;
-  const run = await RunRow.findByPk(id, { rejectOnEmpty: true });
-  const told = (status: RunStatus) => store.tell({ kind: "run", run: id, pipeline: run.pipeline, status });
-  await told("running");
-  const loads = await RunLoadRow.findAll({ where: { runId: id }, order: ["id"] });
-  await executeLoads(store, run, loads, signal, () => told("running"));
-  const statuses = loads.map((load) => load.status);
-  const status: RunStatus = statuses.includes("failed")
-    ? "failed"
-    : statuses.includes("cancelled")
-      ? "cancelled"
-      : "finished";
-  const failed = loads.find((load) => load.status === "failed");
-  await run.update({ status, finishedAt: new Date(), failure: failed?.failure ?? null });
-  await told(status);
+/** A run at work: who holds it, and how it is stopped. */
+export interface Work {
+  lease: Lease;
+  signal: AbortSignal;
 }
 
-/** Loads that one connection takes part in at a time, where it does not say. */
-const usualParallel = 4;
+/** Why a run's signal was aborted; without a reason somebody asked to cancel it. */
+export const workerStops = new LoadFailure({
+  message: "The worker was stopped before the load was done",
+  hint: "The warehouse is as it was before this load. Run again.",
+});
+
+/** Executes one run from its first load to its last; a load that fails does not stop the others. @throws LeaseLost */
+export async function executeRun(store: Store, work: Work): Promise<void> {
+  const run = await RunRow.findByPk(work.lease.run, { rejectOnEmpty: true });
+  await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status: "running" });
+  const loads = await RunLoadRow.findAll({ where: { runId: run.id }, order: ["id"] });
+  try {
+    await executeLoads(store, run, loads, work);
+  } finally {
+    await leaveSeats(store, run.id);
+  }
+  await endRun(store, work.lease);
+}
+
+const notDone: Partial<Record<RunStatus, string>> = {
+  failed: "failed",
+  cancelled: "was cancelled",
+  unknown: "may have committed or not, which is not known yet",
+};
+
+/** For how long a load waits before it asks for a seat again, in milliseconds. */
+const seatPatience = 400;
 
 /**
  * Executes a run's loads side by side, as many as their connections allow, and each after those that write what it reads.
  * One that fails stops only those that wait for it.
  */
-async function executeLoads(
-  store: Store,
-  run: RunRow,
-  loads: RunLoadRow[],
-  signal: AbortSignal,
-  told: () => Promise<void>,
-): Promise<void> {
+async function executeLoads(store: Store, run: RunRow, loads: RunLoadRow[], work: Work): Promise<void> {
+  const { lease, signal } = work;
   const definition = run.definition;
   const waits = await loadOrder(definition, (name) => store.credentials(name)).catch(() => new Map<string, string[]>());
   // Each session of each load hears the signal.
   setMaxListeners(0, signal);
-  const rooms = new Map<string, number>();
-  const room = async (name: string) =>
-    rooms.get(name) ??
-    (await store.credentials(name).then(
-      (found) => found.settings.parallel ?? usualParallel,
-      () => 1,
-    ));
   const running = new Map<string, Promise<void>>();
   const pending = new Map(loads.map((load) => [load.load, load]));
   const row = new Map(loads.map((load) => [load.load, load]));
-  const start = async (load: RunLoadRow, connections: string[]) => {
-    if (signal.aborted) await endLoad(load, { status: "cancelled" });
-    else await executeOne(store, run, load, signal);
-    for (const name of connections) rooms.set(name, (rooms.get(name) ?? 0) + 1);
-    running.delete(load.load);
-    // Each load's end is told, so that its tally stands on the page while others read.
-    await told();
-  };
-  while (pending.size) {
-    for (const [name, load] of [...pending]) {
-      const before = (waits.get(name) ?? []).flatMap((other) => row.get(other) ?? []);
-      const broken = before.find((other) => other.status === "failed" || other.status === "cancelled");
-      if (broken && !signal.aborted && run.kind !== "prove") {
-        pending.delete(name);
-        await endLoad(load, {
-          status: "failed",
-          failure: {
-            message: `Not run: ${broken.load}, whose table it reads, ${broken.status === "failed" ? "failed" : "was cancelled"}`,
-            hint: "Mend that load first.",
-          },
-        });
-        continue;
-      }
-      if (!signal.aborted && before.some((other) => other.status !== "finished" && other.status !== "failed")) continue;
-      const connections = [...new Set([definition.loads[name]?.from.connection ?? "", definition.warehouse])];
-      for (const connection of connections) rooms.set(connection, await room(connection));
-      if (connections.some((connection) => (rooms.get(connection) ?? 0) < 1)) continue;
-      for (const connection of connections) rooms.set(connection, (rooms.get(connection) ?? 1) - 1);
-      pending.delete(name);
-      running.set(name, start(load, connections));
+  let trouble: unknown;
+  const attempt = async (load: RunLoadRow) => {
+    try {
+      if (signal.aborted) await stopped(store, lease, load, signal);
+      else await executeOne(store, run, load, work);
+    } finally {
+      await leaveSeats(store, run.id, load.load);
+      running.delete(load.load);
     }
-    if (running.size) await Promise.race(running.values());
-    // Loads that wait for each other in a ring (a connection that was led elsewhere can close one) are tried in any order and say what they lack.
-    else waits.clear();
+    // Each load's end is told, so that its tally stands on the page while others read.
+    await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status: "running" });
+  };
+  // What can't be written down ends the run's work here once the loads at work are done; whoever takes it over asks the warehouse.
+  const start = (load: RunLoadRow) =>
+    attempt(load).catch((error: unknown) => {
+      trouble ??= error;
+    });
+  const steps = async () => {
+    while (pending.size && trouble === undefined) {
+      const full = new Set<string>();
+      for (const [name, load] of [...pending]) {
+        const before = (waits.get(name) ?? []).flatMap((other) => row.get(other) ?? []);
+        const broken = before.find((other) => ["failed", "cancelled", "unknown"].includes(other.status));
+        if (broken && !signal.aborted && run.kind !== "prove") {
+          pending.delete(name);
+          await endLoad(store, lease, load, {
+            status: "failed",
+            failure: {
+              message: `Not run: ${broken.load}, whose table it reads, ${notDone[broken.status] ?? ""}`,
+              hint: broken.status === "unknown" ? "Run again once that is known." : "Mend that load first.",
+            },
+          });
+          continue;
+        }
+        if (!signal.aborted && before.some((other) => isOpen(other.status))) continue;
+        const connections = [...new Set([definition.loads[name]?.from.connection ?? "", definition.warehouse])];
+        if (!signal.aborted) {
+          if (connections.some((connection) => full.has(connection))) continue;
+          const taken = await takeSeats(store, lease, name, connections);
+          if (taken !== null) {
+            full.add(taken);
+            await waitForSeat(store, load, taken);
+            continue;
+          }
+        }
+        pending.delete(name);
+        running.set(name, start(load));
+      }
+      const seat = full.size ? [new Promise<void>((done) => setTimeout(done, seatPatience))] : [];
+      if (running.size || seat.length) await Promise.race([...running.values(), ...seat]);
+      // Loads that wait for each other in a ring (a connection that was led elsewhere can close one) are tried in any order and say what they lack.
+      else waits.clear();
+    }
+  };
+  try {
+    await steps();
+  } finally {
+    await Promise.all(running.values());
   }
-  await Promise.all(running.values());
+  if (trouble !== undefined) throw trouble;
 }
 
-/** Ends a load with values that are written whatever this process last knew of the row. */
-export async function endLoad(row: RunLoadRow, values: Partial<InferAttributes<RunLoadRow>>): Promise<void> {
-  const ended = { ...values, phase: null, waitingFor: null, finishedAt: new Date() };
-  await RunLoadRow.update(ended, { where: { id: row.id } });
-  row.set(ended);
+async function waitForSeat(store: Store, load: RunLoadRow, connection: string): Promise<void> {
+  const waitingFor = `a place at ${connection}`;
+  if (load.waitingFor === waitingFor) return;
+  await load.update({ waitingFor });
+  await store.tell({ kind: "line", run: load.runId });
 }
 
-async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: AbortSignal): Promise<void> {
+/** Ends a load that was stopped, by somebody who cancelled it or with its worker; nothing of it has been written. */
+function stopped(store: Store, lease: Lease, load: RunLoadRow, { reason }: AbortSignal): Promise<void> {
+  return endLoad(
+    store,
+    lease,
+    load,
+    reason === workerStops ? { status: "failed", failure: workerStops.failure } : { status: "cancelled" },
+  );
+}
+
+async function executeOne(store: Store, run: RunRow, row: RunLoadRow, { lease, signal }: Work): Promise<void> {
   const definition = run.definition.loads[row.load];
-  const report = new StoreReport(store, run.id, row.load);
-  await row.update({ status: "running", startedAt: new Date() });
+  const report = new StoreReport(store, lease, row.load);
+  await beginLoad(store, lease, row);
   try {
     const sourceCredentials = await store.credentials(definition?.from.connection ?? "");
     const warehouseCredentials = await store.credentials(run.definition.warehouse);
@@ -133,7 +165,7 @@ async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: Ab
         signal,
       );
       report.line(`nothing was written; a run ${rehearsalWords(rehearsal, grouped)}`);
-      await endLoad(row, {
+      await endLoad(store, lease, row, {
         status: "finished",
         tally: rehearsal.tally,
         watermark: rehearsal.watermark,
@@ -154,44 +186,40 @@ async function executeOne(store: Store, run: RunRow, row: RunLoadRow, signal: Ab
         report,
         signal,
       );
-      const kept = await keepProof(store, run, row, proof, rows);
-      await endLoad(row, { status: "finished", proofId: kept.id });
+      await endProof(store, lease, run, row, proof, rows);
     } else {
-      await finishLoad(
-        store,
-        run,
-        row,
-        await executeLoad({ ...order, scope: run.scope }, source, warehouse, report, signal),
-      );
+      const outcome = await executeLoad({ ...order, scope: run.scope }, source, warehouse, report, signal);
+      await finishLoad(store, lease, run, row, outcome);
     }
   } catch (error) {
-    const status = error instanceof Cancelled ? "cancelled" : "failed";
-    const failure =
-      status === "failed" ? failureOf(error, { name: definition?.from.connection ?? "The source" }) : null;
-    report.line(status === "cancelled" ? "cancelled; the warehouse is as it was" : `failed: ${failure?.message}`);
-    await endLoad(row, { status, failure });
+    if (error instanceof InDoubt) {
+      report.line("the warehouse did not answer whether it has committed; it is asked");
+      await settleLoads(store, lease, run, [row], (load) =>
+        signal.aborted
+          ? stopped(store, lease, load, signal)
+          : endLoad(store, lease, load, {
+              status: "failed",
+              failure: failureOf(error.cause, { name: run.definition.warehouse }),
+            }),
+      );
+    } else if (error instanceof Cancelled) {
+      report.line(
+        signal.reason === workerStops
+          ? "stopped with its worker; the warehouse is as it was"
+          : "cancelled; the warehouse is as it was",
+      );
+      await stopped(store, lease, row, signal);
+    } else if (error instanceof LeaseLost || isStoreError(error)) {
+      // What became of the load is for whoever holds the run; the warehouse knows.
+      throw error;
+    } else {
+      const failure = failureOf(error, { name: definition?.from.connection ?? "The source" });
+      report.line(`failed: ${failure.message}`);
+      await endLoad(store, lease, row, { status: "failed", failure });
+    }
   } finally {
     await report.flush();
   }
-}
-
-/** Notes a load that has committed. Done again for the same load it changes nothing. */
-export async function finishLoad(
-  store: Store,
-  run: RunRow,
-  row: RunLoadRow,
-  outcome: Omit<LoadOutcome, "phases" | "bytes"> & Partial<LoadOutcome>,
-): Promise<void> {
-  const proof = await keepProof(store, run, row, outcome.proof, null);
-  await endLoad(row, {
-    status: "finished",
-    tally: outcome.tally,
-    watermark: outcome.watermark,
-    findings: outcome.findings,
-    bytes: String(outcome.bytes ?? 0),
-    phases: outcome.phases ?? [],
-    proofId: proof.id,
-  });
 }
 
 /** How often what a load tells reaches the store, in milliseconds. */
@@ -214,11 +242,15 @@ class StoreReport implements LoadReport {
   private began = 0;
   private moved = true;
 
+  private readonly run: number;
+
   constructor(
     private readonly store: Store,
-    private readonly run: number,
+    private readonly lease: Lease,
     private readonly load: string,
-  ) {}
+  ) {
+    this.run = lease.run;
+  }
 
   readonly line = (message: string, sql?: string): void => {
     this.lines.push({ runId: this.run, load: this.load, at: new Date(), message, sql: sql ?? null });
@@ -266,15 +298,22 @@ class StoreReport implements LoadReport {
   private async write(): Promise<void> {
     const lines = this.lines;
     this.lines = [];
-    if (lines.length) await RunLineRow.bulkCreate(lines);
+    // Lines that could not be written are tried again with the next ones.
+    if (lines.length)
+      await RunLineRow.bulkCreate(lines).catch((error: unknown) => {
+        this.lines = [...lines, ...this.lines];
+        throw error;
+      });
     if (!this.moved) return this.store.tell({ kind: "line", run: this.run });
     this.moved = false;
     const { phase, waitingFor, rows, bytes, rate } = this.state;
     this.clock();
     const phases = this.phases;
-    await RunLoadRow.update(
-      { phase, waitingFor, bytes: String(bytes), phases },
-      { where: { runId: this.run, load: this.load, status: "running" } },
+    await whileHeld(this.store, this.lease, (transaction) =>
+      RunLoadRow.update(
+        { phase, waitingFor, bytes: String(bytes), phases },
+        { where: { runId: this.run, load: this.load, status: "running" }, transaction },
+      ),
     );
     await this.store.tell({
       kind: "progress",

@@ -1,5 +1,6 @@
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { emptyTally, type RunKind, type Scope } from "@undercoat/core/run/run";
+import type { Transaction } from "sequelize";
 import { PipelineRow, RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { withNewTables } from "./join.ts";
@@ -25,67 +26,98 @@ export interface RunRequest {
 /** A request that can't be met, with what is wrong. */
 export class RunRefused extends Error {}
 
-/** Writes a run down and hands it to the workers. @throws RunRefused when the pipeline or a load does not exist. */
-export async function requestRun(store: Store, queue: Queue, request: RunRequest): Promise<RunRow> {
-  const pipeline = await PipelineRow.findByPk(request.pipeline);
+/** Tables that are new at a pipeline's source, and the version of the pipeline they would join. */
+export interface Joining {
+  definition: Pipeline;
+  joined: string[];
+  version: Date;
+}
+
+/** Looks for tables that join a pipeline. A source that can't be reached joins nothing; the run's own loads will say so. */
+export async function newTablesOf(store: Store, { definition, updatedAt }: PipelineRow): Promise<Joining | null> {
+  const found = await withNewTables(store, definition).catch(() => null);
+  return found?.joined.length ? { ...found, version: updatedAt } : null;
+}
+
+/**
+ * Writes a run down and hands it to the workers, both or neither. Tables that join are looked for before; where somebody
+ * has changed the pipeline meanwhile, theirs stands and the tables join the next time.
+ * @param within a transaction to be part of, and what was looked for before it
+ * @throws RunRefused when the pipeline or a load does not exist
+ */
+export async function requestRun(
+  store: Store,
+  queue: Queue,
+  request: RunRequest,
+  within?: { transaction: Transaction; joining?: Joining | null },
+): Promise<RunRow> {
+  if (within) return writeRun(store, queue, request, within.joining ?? null, within.transaction);
+  const whole = request.kind === "load" && request.loads === undefined;
+  const seen = whole ? await PipelineRow.findByPk(request.pipeline) : null;
+  const joining = seen?.definition.joins ? await newTablesOf(store, seen) : null;
+  return store.sequelize.transaction((transaction) => writeRun(store, queue, request, joining, transaction));
+}
+
+async function writeRun(
+  store: Store,
+  queue: Queue,
+  request: RunRequest,
+  joining: Joining | null,
+  transaction: Transaction,
+): Promise<RunRow> {
+  const pipeline = await PipelineRow.findByPk(request.pipeline, { transaction, lock: transaction.LOCK.UPDATE });
   if (!pipeline) throw new RunRefused(`There is no pipeline ${request.pipeline}`);
-  const joining = request.kind === "load" && request.loads === undefined && pipeline.definition.joins !== undefined;
-  // A source that can't be reached joins nothing; the run's own loads will say so.
-  const { definition, joined } = joining
-    ? await withNewTables(store, pipeline.definition).catch(() => ({ definition: pipeline.definition, joined: [] }))
-    : { definition: request.definition ?? pipeline.definition, joined: [] };
+  const joins = joining !== null && joining.version.getTime() === pipeline.updatedAt.getTime();
+  const joined = joins ? joining.joined : [];
+  const definition = request.definition ?? (joins ? joining.definition : pipeline.definition);
   const names = request.loads ?? Object.keys(definition.loads);
-  const unknown = names.find((name) => !definition.loads[name]);
+  const unknown = names.find((name) => !Object.hasOwn(definition.loads, name));
   if (unknown !== undefined) throw new RunRefused(`The pipeline ${request.pipeline} has no load ${unknown}`);
-  const run = await store.sequelize.transaction(async (transaction) => {
-    if (joined.length)
-      await PipelineRow.update(
-        { definition, updatedAt: new Date() },
-        { where: { name: request.pipeline }, transaction },
-      );
-    const created = await RunRow.create(
-      {
-        pipeline: request.pipeline,
-        title: pipeline.title,
-        definition,
-        kind: request.kind,
-        status: "queued",
-        reason: request.reason,
-        scope: request.scope,
-        wantsRows: request.wantsRows ?? false,
-        rowLimit: request.rowLimit ?? null,
-        requestedBy: request.requestedBy,
-        createdAt: new Date(),
-      },
-      { transaction },
-    );
-    await RunLoadRow.bulkCreate(
-      names.map((load) => ({
-        runId: created.id,
+  if (joined.length) {
+    const updatedAt = new Date(Math.max(Date.now(), pipeline.updatedAt.getTime() + 1));
+    await pipeline.update({ definition, updatedAt }, { transaction });
+  }
+  const run = await RunRow.create(
+    {
+      pipeline: request.pipeline,
+      title: pipeline.title,
+      definition,
+      kind: request.kind,
+      status: "queued",
+      reason: request.reason,
+      scope: request.scope,
+      wantsRows: request.wantsRows ?? false,
+      rowLimit: request.rowLimit ?? null,
+      requestedBy: request.requestedBy,
+      createdAt: new Date(),
+    },
+    { transaction },
+  );
+  await RunLoadRow.bulkCreate(
+    names.map((load) => ({
+      runId: run.id,
+      load,
+      target: definition.loads[load]?.into.table ?? "",
+      status: "queued" as const,
+      tally: emptyTally,
+      phases: [],
+      bytes: "0",
+    })),
+    { transaction },
+  );
+  if (joined.length)
+    await RunLineRow.bulkCreate(
+      joined.map((load) => ({
+        runId: run.id,
         load,
-        target: definition.loads[load]?.into.table ?? "",
-        status: "queued" as const,
-        tally: emptyTally,
-        phases: [],
-        bytes: "0",
+        at: new Date(),
+        message: `${definition.loads[load]?.from.table} is new at the source and has joined the pipeline`,
+        sql: null,
       })),
       { transaction },
     );
-    if (joined.length)
-      await RunLineRow.bulkCreate(
-        joined.map((load) => ({
-          runId: created.id,
-          load,
-          at: new Date(),
-          message: `${definition.loads[load]?.from.table} is new at the source and has joined the pipeline`,
-          sql: null,
-        })),
-        { transaction },
-      );
-    return created;
-  });
-  if (joined.length) await store.tell({ kind: "changed", what: "pipelines" });
-  await queue.send(run.id);
-  await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status: "queued" });
+  await queue.send(run.id, transaction);
+  if (joined.length) await store.tell({ kind: "changed", what: "pipelines" }, transaction);
+  await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status: "queued" }, transaction);
   return run;
 }

@@ -5,7 +5,7 @@ import { Op } from "sequelize";
 import { PipelineRow, RunRow, SliceRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import type { Queue } from "./queue.ts";
-import { requestRun } from "./runs.ts";
+import { newTablesOf, requestRun } from "./runs.ts";
 
 /** How often the clock is looked at, in milliseconds. */
 const tick = 1000;
@@ -19,19 +19,23 @@ const slicesAtOnce = 1000;
  * Starts runs when they are due. Any number of processes may do so: taking a due pipeline moves its next time on in the
  * same statement, so exactly one gets it. Times missed while nothing ran make one run, because the next time is reckoned from now.
  */
-export function startScheduler(store: Store, queue: Queue): { stop: () => void } {
+export function startScheduler(
+  store: Store,
+  queue: Queue,
+  failed: (error: unknown) => void = () => undefined,
+): { stop: () => void } {
   let busy = false;
   let ticks = 0;
   const timer = setInterval(() => {
     if (busy) return;
     busy = true;
-    startDue(store, queue, Date.now())
+    startDue(store, queue, Date.now(), failed)
       .then((started) =>
         started.length === 0 && ticks++ % cellsEvery === cellsEvery - 1
           ? startCellProofs(store, queue, Date.now())
           : null,
       )
-      .catch(() => undefined)
+      .catch(failed)
       .finally(() => {
         busy = false;
       });
@@ -39,33 +43,57 @@ export function startScheduler(store: Store, queue: Queue): { stop: () => void }
   return { stop: () => clearInterval(timer) };
 }
 
-/** Starts every pipeline due at `now` (milliseconds since the epoch); returns their names. */
-export async function startDue(store: Store, queue: Queue, now: number): Promise<string[]> {
-  const due = await store.query<{ name: string; next_at: Date }>(
-    "SELECT name, next_at FROM pipelines WHERE next_at <= :now",
-    { now: new Date(now) },
-  );
+/** Starts every pipeline due at `now` (milliseconds since the epoch); returns their names. One that can't be started stays due. */
+export async function startDue(
+  store: Store,
+  queue: Queue,
+  now: number,
+  failed: (error: unknown) => void = () => undefined,
+): Promise<string[]> {
+  const due = await PipelineRow.findAll({ where: { nextAt: { [Op.lte]: new Date(now) } }, attributes: ["name"] });
   const started: string[] = [];
-  for (const { name, next_at } of due) {
-    const pipeline = await PipelineRow.findByPk(name);
-    const schedule = pipeline?.definition.schedule;
-    const next = schedule ? nextTimes(schedule, now)[0] : undefined;
-    const [taken] = await PipelineRow.update(
-      { nextAt: next === undefined ? null : new Date(next) },
-      { where: { name, nextAt: next_at } },
-    );
-    if (!taken || !schedule || schedule.paused) continue;
-    const late = now - next_at.getTime() > 60_000;
-    await requestRun(store, queue, {
-      pipeline: name,
-      kind: "load",
-      scope: { kind: "due" },
-      reason: late ? "on schedule, after downtime" : "on schedule",
-      requestedBy: null,
-    });
-    started.push(name);
+  for (const { name } of due) {
+    try {
+      if (await startOne(store, queue, name, now)) started.push(name);
+    } catch (error) {
+      failed(error);
+    }
   }
   return started;
+}
+
+/** Starts a pipeline that is due and moves its next time on, both or neither; false where another has done so. */
+async function startOne(store: Store, queue: Queue, name: string, now: number): Promise<boolean> {
+  const seen = await PipelineRow.findByPk(name);
+  // A source is not asked for new tables while the pipeline is held.
+  const joining = seen?.definition.joins ? await newTablesOf(store, seen) : null;
+  return store.sequelize.transaction(async (transaction) => {
+    const [pipeline] = await PipelineRow.findAll({
+      where: { name, nextAt: { [Op.lte]: new Date(now) } },
+      lock: transaction.LOCK.UPDATE,
+      skipLocked: true,
+      transaction,
+    });
+    if (!pipeline?.nextAt) return false;
+    const { schedule } = pipeline.definition;
+    const late = now - pipeline.nextAt.getTime() > 60_000;
+    const next = schedule ? nextTimes(schedule, now)[0] : undefined;
+    await pipeline.update({ nextAt: next === undefined ? null : new Date(next) }, { transaction });
+    if (!schedule || schedule.paused) return false;
+    await requestRun(
+      store,
+      queue,
+      {
+        pipeline: name,
+        kind: "load",
+        scope: { kind: "due" },
+        reason: late ? "on schedule, after downtime" : "on schedule",
+        requestedBy: null,
+      },
+      { transaction, joining },
+    );
+    return true;
+  });
 }
 
 /** Why such a proof runs, as its page says. */
@@ -87,7 +115,7 @@ export async function startCellProofs(store: Store, queue: Queue, now: number): 
     const [lock] = (
       await store.sequelize.query("SELECT pg_try_advisory_xact_lock(1970169957, 2) AS taken", { transaction })
     )[0] as { taken: boolean }[];
-    if (!lock?.taken || (await RunRow.count({ where: { status: ["queued", "running"] } }))) return null;
+    if (!lock?.taken || (await RunRow.count({ where: { status: ["queued", "running"] }, transaction }))) return null;
     const failed = await RunRow.findAll({
       where: { reason: byItself, status: "failed", createdAt: { [Op.gt]: new Date(now - 3_600_000) } },
       attributes: ["pipeline"],
@@ -111,15 +139,20 @@ export async function startCellProofs(store: Store, queue: Queue, now: number): 
         const slices = taken.map((mark) => mark.slice || null);
         // All of a table at once also finds rows of slices that it has not known.
         const scope: Scope = taken.length === mine.length ? { kind: "due" } : { kind: "slices", slices };
-        await requestRun(store, queue, {
-          pipeline: name,
-          kind: "prove",
-          loads: [load],
-          scope,
-          wantsRows: true,
-          reason: byItself,
-          requestedBy: null,
-        });
+        await requestRun(
+          store,
+          queue,
+          {
+            pipeline: name,
+            kind: "prove",
+            loads: [load],
+            scope,
+            wantsRows: true,
+            reason: byItself,
+            requestedBy: null,
+          },
+          { transaction },
+        );
         return { pipeline: name, load, slices };
       }
     }

@@ -1,42 +1,81 @@
 import { hostname } from "node:os";
-import { RunRow } from "../store/models.ts";
+import type { Logger } from "pino";
 import type { Store } from "../store/store.ts";
-import { executeRun } from "./execute.ts";
+import { executeRun, workerStops } from "./execute.ts";
+import { type Lease, LeaseLost, releaseRuns, renewLeases } from "./lease.ts";
 import { Queue } from "./queue.ts";
 import { recoverRuns } from "./recover.ts";
 
-/** How often a worker says that it lives, in milliseconds. */
+/** How often a worker says that it lives, in milliseconds; a lease outlasts several beats. */
 const heartbeat = 3000;
+/** How long a worker that stops waits for its loads to be undone, in milliseconds. */
+const farewell = 6000;
 
 export const workerName = (pid: number) => `${hostname()}:${pid}`;
 
+interface Running {
+  lease: Lease;
+  abort: AbortController;
+  done: Promise<void>;
+}
+
 /** Takes runs off the queue until stopped, several at a time. Several workers, on any machine, share the queue. */
-export async function startWorker(store: Store, parallel: number): Promise<{ stop: () => Promise<void> }> {
+export async function startWorker(store: Store, parallel: number, log: Logger): Promise<{ stop: () => Promise<void> }> {
   const worker = workerName(process.pid);
-  const running = new Map<number, AbortController>();
-  const queue = await Queue.open(store, false);
-  const look = queue.take(parallel, async (run) => {
+  const running = new Map<number, Running>();
+  const failed = (error: unknown) => {
+    if (error instanceof LeaseLost) log.warn(error.message);
+    else log.error({ error: error instanceof Error ? (error.stack ?? error.message) : String(error) }, "unforeseen");
+  };
+  const queue = await Queue.open(store, false, failed);
+  const work = async (lease: Lease) => {
     const abort = new AbortController();
-    running.set(run, abort);
+    const done = executeRun(store, { lease, signal: abort.signal });
+    running.set(lease.run, { lease, abort, done });
+    log.info({ run: lease.run }, "begins");
     try {
-      await executeRun(store, run, worker, abort.signal);
+      await done;
     } finally {
-      running.delete(run);
+      running.delete(lease.run);
+      log.info({ run: lease.run }, "ends");
     }
-  });
-  const deafen = await store.listen({ job: look, cancel: (run) => running.get(run)?.abort() });
-  const beat = setInterval(() => {
-    if (running.size)
-      RunRow.update({ seenAt: new Date() }, { where: { id: [...running.keys()], worker } }).catch(() => undefined);
-    recoverRuns(store).catch(() => undefined);
+  };
+  const look = queue.take(parallel, worker, work, failed);
+  const deafen = await store.listen({ job: look, cancel: (run) => running.get(run)?.abort.abort() });
+
+  const beat = async () => {
+    const held = await renewLeases(
+      store,
+      [...running.values()].map(({ lease }) => lease),
+    );
+    for (const [run, { abort }] of running) {
+      const cancelled = held.get(run);
+      // One that was taken over is another's; one that somebody cancelled while nobody heard is cancelled now.
+      if (cancelled === undefined) abort.abort(new LeaseLost(run));
+      else if (cancelled) abort.abort();
+    }
+    await recoverRuns(store, worker, failed);
+    await queue.resend();
+  };
+  let beating: Promise<void> | null = null;
+  const timer = setInterval(() => {
+    beating ??= beat()
+      .catch(failed)
+      .finally(() => {
+        beating = null;
+      });
   }, heartbeat);
   return {
     async stop() {
-      clearInterval(beat);
-      for (const abort of running.values()) abort.abort();
+      clearInterval(timer);
+      const closing = queue.close();
+      for (const { abort } of running.values()) abort.abort(workerStops);
+      const late = new Promise<void>((done) => setTimeout(done, farewell).unref());
+      await Promise.race([Promise.allSettled([...running.values()].map(({ done }) => done)), late]);
+      await beating;
       await deafen();
-      await queue.close();
-      await recoverRuns(store, worker);
+      await closing;
+      await releaseRuns(store, worker);
     },
   };
 }

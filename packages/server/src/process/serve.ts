@@ -6,6 +6,7 @@ import { serve as listen, type ServerType } from "@hono/node-server";
 import pino from "pino";
 import { makeApp } from "../app.ts";
 import type { House } from "../context.ts";
+import { releaseRuns } from "../jobs/lease.ts";
 import { Queue } from "../jobs/queue.ts";
 import { recoverRuns } from "../jobs/recover.ts";
 import { startScheduler } from "../jobs/scheduler.ts";
@@ -27,7 +28,12 @@ export interface Serving {
 const entry = fileURLToPath(new URL("../main.ts", import.meta.url));
 
 /** A worker process beside the server; one that dies has its runs ended and is started again. */
-function keepWorker(store: Store, settings: Settings, url: string): { stop: () => Promise<void> } {
+function keepWorker(
+  store: Store,
+  settings: Settings,
+  url: string,
+  failed: (error: unknown) => void,
+): { stop: () => Promise<void> } {
   let stopping = false;
   let child: ChildProcess | undefined;
   const log = createWriteStream(join(settings.data, "worker.log"), { flags: "a", mode: 0o600 });
@@ -48,7 +54,10 @@ function keepWorker(store: Store, settings: Settings, url: string): { stop: () =
     started.stderr?.pipe(log, { end: false });
     started.once("exit", async () => {
       if (stopping) return;
-      if (started.pid) await recoverRuns(store, workerName(started.pid)).catch(() => undefined);
+      if (started.pid)
+        await releaseRuns(store, workerName(started.pid))
+          .then(() => recoverRuns(store, workerName(process.pid), failed))
+          .catch(failed);
       setTimeout(() => !stopping && start(), 500);
     });
   };
@@ -57,7 +66,10 @@ function keepWorker(store: Store, settings: Settings, url: string): { stop: () =
     async stop() {
       stopping = true;
       const running = child;
-      if (!running || running.exitCode !== null) return;
+      if (!running || running.exitCode !== null || running.signalCode !== null) {
+        log.end();
+        return;
+      }
       const ended = new Promise((done) => running.once("exit", done));
       running.kill("SIGTERM");
       const late = setTimeout(() => running.kill("SIGKILL"), 8000);
@@ -122,14 +134,16 @@ export async function serve(
   try {
     const store = await Store.open(database.url, settings.key);
     undo.push(() => store.close());
-    const queue = await Queue.open(store, true);
-    undo.push(() => queue.close());
-    const cluster = database.cluster;
-    const house: House = { store, queue, settings, passHour: passHour && cluster ? () => passHour(cluster.url) : null };
     if (existsSync(join(settings.data, "server.log"))) chmodSync(join(settings.data, "server.log"), 0o600);
     const log = pino(
       pino.destination({ dest: join(settings.data, "server.log"), mkdir: true, sync: false, mode: 0o600 }),
     );
+    const failed = (error: unknown) =>
+      log.error({ error: error instanceof Error ? (error.stack ?? error.message) : String(error) }, "unforeseen");
+    const queue = await Queue.open(store, true, failed);
+    undo.push(() => queue.close());
+    const cluster = database.cluster;
+    const house: House = { store, queue, settings, passHour: passHour && cluster ? () => passHour(cluster.url) : null };
     const server = await bind(makeApp(house, log), settings);
     undo.push(
       () =>
@@ -140,10 +154,10 @@ export async function serve(
     );
     const deafen = await store.listen({ event: broadcast });
     undo.push(deafen);
-    await recoverRuns(store);
-    const scheduler = startScheduler(store, queue);
+    await recoverRuns(store, workerName(process.pid), failed);
+    const scheduler = startScheduler(store, queue, failed);
     undo.push(() => scheduler.stop());
-    const worker = keepWorker(store, settings, database.url);
+    const worker = keepWorker(store, settings, database.url, failed);
     undo.push(() => worker.stop());
     const bound = server.address() as { port: number };
     const address = `http://${settings.host.includes(":") ? `[${settings.host}]` : settings.host}:${bound.port}`;

@@ -139,7 +139,7 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
 }
 
 async function dock(): Promise<Dock> {
-  const runs = await RunRow.findAll({ where: { status: ["running", "queued"] }, order: ["id"] });
+  const runs = await RunRow.findAll({ where: { status: ["running", "queued", "unknown"] }, order: ["id"] });
   const loads = await RunLoadRow.findAll({ where: { runId: runs.map((run) => run.id), status: "running" } });
   const next = await PipelineRow.findOne({ where: { nextAt: { [Op.ne]: null } }, order: ["nextAt"] });
   return {

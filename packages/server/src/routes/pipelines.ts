@@ -248,7 +248,7 @@ export const pipelines = routes()
   })
   .delete("/:name", requires("editor"), async (c) => {
     const row = await found(c.req.param("name"));
-    const active = await RunRow.count({ where: { pipeline: row.name, status: ["queued", "running"] } });
+    const active = await RunRow.count({ where: { pipeline: row.name, status: ["queued", "running", "unknown"] } });
     if (active) throw new HttpProblem(409, `${row.title} is running`, { hint: "Cancel the run first." });
     await SliceRow.destroy({ where: { pipeline: row.name } });
     await row.destroy();

@@ -5,6 +5,7 @@ import Joi from "joi";
 import { Op } from "sequelize";
 import { body, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
+import { cancelRun } from "../jobs/state.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { ProofRow, RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
 
@@ -144,15 +145,8 @@ export const runs = routes()
   .post("/:id/cancel", requires("editor"), async (c) => {
     const { store } = c.get("house");
     const run = await found(c.req.param("id"));
-    const [taken] = await RunRow.update(
-      { status: "cancelled", finishedAt: new Date() },
-      { where: { id: run.id, status: "queued" } },
-    );
-    if (taken) {
-      await RunLoadRow.update({ status: "cancelled", finishedAt: new Date() }, { where: { runId: run.id } });
-      await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status: "cancelled" });
-    } else if (run.status === "running") await store.askToCancel(run.id);
-    else throw new HttpProblem(409, `Run ${run.id} has ended already`);
+    if (!(await cancelRun(store, run.id, signedIn(c).name)))
+      throw new HttpProblem(409, `Run ${run.id} has ended already`);
     return c.body(null, 202);
   })
   .post("/:id/again", requires("editor"), async (c) => {

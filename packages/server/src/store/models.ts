@@ -79,7 +79,13 @@ export class RunRow extends StoredRow<RunRow> {
   declare rowLimit: number | null;
   declare requestedBy: string | null;
   declare worker: string | null;
-  declare seenAt: Date | null;
+  /** the fence: what the present holder of the run shows */
+  declare token: string | null;
+  declare leaseUntil: Date | null;
+  /** how often the warehouse has been asked in vain whether it committed */
+  declare asked: CreationOptional<number>;
+  declare cancelAskedAt: Date | null;
+  declare cancelledBy: string | null;
   declare createdAt: CreationOptional<Date>;
   declare startedAt: Date | null;
   declare finishedAt: Date | null;
@@ -217,7 +223,11 @@ export function bindModels(sequelize: Sequelize): void {
     rowLimit: optionalNumber,
     requestedBy: optionalText,
     worker: optionalText,
-    seenAt: time,
+    token: { type: DataTypes.UUID },
+    leaseUntil: time,
+    asked: { ...number, defaultValue: 0 },
+    cancelAskedAt: time,
+    cancelledBy: optionalText,
     createdAt: time,
     startedAt: time,
     finishedAt: time,

@@ -1,9 +1,10 @@
 import type { Event } from "@undercoat/core/api/api";
 import type { Credentials } from "@undercoat/engine/connection/credentials";
 import pg from "pg";
-import { QueryTypes, Sequelize } from "sequelize";
+import { BaseError, QueryTypes, Sequelize, type Transaction } from "sequelize";
 import { SequelizeStorage, Umzug } from "umzug";
 import { unseal } from "../secret.ts";
+import { listen } from "./ear.ts";
 import { migrations } from "./migrations.ts";
 import { bindModels, ConnectionRow, PipelineRow } from "./models.ts";
 
@@ -11,6 +12,11 @@ import { bindModels, ConnectionRow, PipelineRow } from "./models.ts";
 const eventChannel = "undercoat_event";
 const jobChannel = "undercoat_job";
 const cancelChannel = "undercoat_cancel";
+
+/** True for an error of the product's own database: what it says there is not the load's matter. */
+export function isStoreError(error: unknown): boolean {
+  return error instanceof BaseError;
+}
 
 /** The product's own database. */
 export class Store {
@@ -72,56 +78,39 @@ export class Store {
     return this.sequelize.query<T>(sql, { replacements, type: QueryTypes.SELECT });
   }
 
-  private async notify(channel: string, payload: string): Promise<void> {
+  /** In a transaction it is heard when that commits, and not at all when it does not. */
+  private async notify(channel: string, payload: string, transaction?: Transaction): Promise<void> {
     await this.sequelize.query("SELECT pg_notify(:channel, :payload)", {
       replacements: { channel, payload },
+      transaction,
       type: QueryTypes.SELECT,
     });
   }
 
-  tell(event: Event): Promise<void> {
-    return this.notify(eventChannel, JSON.stringify(event));
+  tell(event: Event, transaction?: Transaction): Promise<void> {
+    return this.notify(eventChannel, JSON.stringify(event), transaction);
   }
 
-  wakeWorkers(): Promise<void> {
-    return this.notify(jobChannel, "");
+  wakeWorkers(transaction?: Transaction): Promise<void> {
+    return this.notify(jobChannel, "", transaction);
   }
 
-  askToCancel(run: number): Promise<void> {
-    return this.notify(cancelChannel, String(run));
+  askToCancel(run: number, transaction?: Transaction): Promise<void> {
+    return this.notify(cancelChannel, String(run), transaction);
   }
 
   /** Hears what other processes say until the returned function is called; a lost connection is made again. */
-  async listen(heard: {
+  listen(heard: {
     event?: (event: Event) => void;
     job?: () => void;
     cancel?: (run: number) => void;
   }): Promise<() => Promise<void>> {
-    let client: pg.Client | undefined;
-    let ended = false;
-    const open = async (): Promise<void> => {
-      const fresh = new pg.Client({ connectionString: this.url, application_name: "undercoat ear", keepAlive: true });
-      fresh.on("notification", ({ channel, payload = "" }) => {
-        if (channel === eventChannel) heard.event?.(JSON.parse(payload));
-        if (channel === jobChannel) heard.job?.();
-        if (channel === cancelChannel) heard.cancel?.(Number(payload));
-      });
-      const again = () => {
-        if (!ended) setTimeout(() => open().catch(again), 1000);
-      };
-      fresh.on("error", () => undefined);
-      fresh.on("end", again);
-      await fresh.connect();
-      client = fresh;
-      if (heard.event) await fresh.query(`LISTEN ${eventChannel}`);
-      if (heard.job) await fresh.query(`LISTEN ${jobChannel}`);
-      if (heard.cancel) await fresh.query(`LISTEN ${cancelChannel}`);
-    };
-    await open();
-    return async () => {
-      ended = true;
-      await client?.end().catch(() => undefined);
-    };
+    const channels: Record<string, (payload: string) => void> = {};
+    const { event, job, cancel } = heard;
+    if (event) channels[eventChannel] = (payload) => event(JSON.parse(payload));
+    if (job) channels[jobChannel] = () => job();
+    if (cancel) channels[cancelChannel] = (payload) => cancel(Number(payload));
+    return listen(this.url, channels);
   }
 
   async close(): Promise<void> {

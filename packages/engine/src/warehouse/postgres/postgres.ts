@@ -2,15 +2,15 @@ import type { Readable } from "node:stream";
 import type { RejectedList } from "@undercoat/core/run/rejected";
 import type { LoadProof } from "@undercoat/core/run/run";
 import * as house from "@undercoat/core/sql/house";
-import { formatTableName, qualified } from "@undercoat/core/sql/identifier";
+import { formatTableName, parseTableName, qualified } from "@undercoat/core/sql/identifier";
 import type { RejectedFilter } from "@undercoat/core/sql/reject";
 import { beginSnapshot } from "@undercoat/core/sql/session";
-import type { Credentials } from "../../connection/credentials.ts";
+import type { Credentials, Row } from "../../connection/credentials.ts";
 import { beginLocked } from "../../postgres/lock.ts";
 import { Session } from "../../postgres/session.ts";
 import { PostgresSource } from "../../source/postgres/postgres.ts";
 import type { Source } from "../../source/source.ts";
-import type { Warehouse, WarehouseLook, WarehouseSession, WarehouseSnapshot } from "../warehouse.ts";
+import type { Committed, Warehouse, WarehouseLook, WarehouseSession, WarehouseSnapshot } from "../warehouse.ts";
 import { furnish, houseVersion } from "./house.ts";
 import { exportRejected, listRejected } from "./rejected.ts";
 import { PostgresWarehouseSession } from "./session.ts";
@@ -64,32 +64,36 @@ export class PostgresWarehouse implements Warehouse {
     return exportRejected(this.credentials, filter);
   }
 
-  async tallies(run: string) {
-    const session = await Session.open(this.credentials, { application: "undercoat recovery", readOnly: true });
+  async settle(run: string, loads: { pipeline: string; load: string; target: string }[]) {
+    const session = await Session.open(this.credentials, { application: "undercoat recovery" });
     try {
-      if ((await houseVersion(session)) === 0) return new Map();
+      await furnish(session);
+      await session.query(house.settlePatience);
+      for (const { pipeline, load, target } of loads)
+        await session.run(house.voidTally, [run, pipeline, load, formatTableName(parseTableName(target))]);
       const rows = await session.query(house.readTally, [run]);
-      return new Map(
-        rows.map((row) => {
-          const count = (name: string) => row[name] ?? "0";
-          const tally = {
-            read: count("read"),
-            new: count("new"),
-            changed: count("changed"),
-            same: count("same"),
-            rejected: count("rejected"),
-            deleted: count("deleted"),
-          };
-          return [
-            row.load ?? "",
-            { tally, watermark: row.watermark ?? null, proof: JSON.parse(row.proof ?? "null") as LoadProof },
-          ];
-        }),
-      );
+      const committed = new Map(rows.map((row) => [row.load ?? "", committedOf(row)]));
+      return new Map(loads.map(({ load }) => [load, committed.get(load) ?? null]));
     } finally {
       await session.close();
     }
   }
+}
+
+function committedOf(row: Row): Committed {
+  const count = (name: string) => row[name] ?? "0";
+  return {
+    tally: {
+      read: count("read"),
+      new: count("new"),
+      changed: count("changed"),
+      same: count("same"),
+      rejected: count("rejected"),
+      deleted: count("deleted"),
+    },
+    watermark: row.watermark ?? null,
+    proof: JSON.parse(row.proof ?? "null") as LoadProof,
+  };
 }
 
 /** True where two connections lead to one database as one user. */

@@ -197,20 +197,24 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
       (proof.cells?.verdict === "disagrees" || (proof.slices.length && overallVerdict(proof.slices) !== "proved"))
     )
       throw new LoadFailure({ message: "The proof's verdict does not follow from what it compared" });
-    await this.session.query(house.keepTally, [
-      run,
-      plan.pipeline,
-      plan.load,
-      name,
-      tally.read,
-      tally.new,
-      tally.changed,
-      tally.same,
-      tally.rejected,
-      tally.deleted,
-      watermark?.value ?? null,
-      JSON.stringify(kept),
-    ]);
+    const counts = [tally.read, tally.new, tally.changed, tally.same, tally.rejected, tally.deleted];
+    await this.session
+      .query(house.keepTally, [
+        run,
+        plan.pipeline,
+        plan.load,
+        name,
+        ...counts,
+        watermark?.value ?? null,
+        JSON.stringify(kept),
+      ])
+      .catch((error: { code?: string }) => {
+        if (error.code !== "23505") throw error;
+        throw new LoadFailure({
+          message: "This load was given up meanwhile, so nothing was written",
+          hint: "Its worker had not been heard of for a while. Run again.",
+        });
+      });
   }
 
   async commit(): Promise<void> {

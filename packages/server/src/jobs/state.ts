@@ -1,0 +1,162 @@
+import type { RowDifferences } from "@undercoat/core/proof/difference";
+import { isOpen, type LoadProof, type RunStatus } from "@undercoat/core/run/run";
+import type { LoadOutcome } from "@undercoat/engine/load/load";
+import { type InferAttributes, Op, type Transaction } from "sequelize";
+import { RunLoadRow, RunRow } from "../store/models.ts";
+import type { Store } from "../store/store.ts";
+import { type Lease, putOff, whileHeld } from "./lease.ts";
+import { keepProof } from "./proofs.ts";
+
+/**
+ * The one place that changes what a run and its loads are said to be. Whoever holds the run writes, in one transaction
+ * with everything that belongs to the change; what is told to the pages is heard when it commits.
+ */
+const open: RunStatus[] = ["queued", "running", "unknown"];
+
+/** Writes a load's new state, if the load has not ended before; false where it has. */
+async function change(
+  row: RunLoadRow,
+  values: Partial<InferAttributes<RunLoadRow>>,
+  transaction: Transaction,
+): Promise<boolean> {
+  const [changed] = await RunLoadRow.update(values, { where: { id: row.id, status: open }, transaction });
+  return changed > 0;
+}
+
+export async function beginLoad(store: Store, lease: Lease, row: RunLoadRow): Promise<void> {
+  const values = { status: "running" as const, startedAt: new Date(), waitingFor: null };
+  await whileHeld(store, lease, (transaction) => change(row, values, transaction));
+  row.set(values);
+}
+
+/** Ends a load. @throws LeaseLost */
+export async function endLoad(
+  store: Store,
+  lease: Lease,
+  row: RunLoadRow,
+  values: Partial<InferAttributes<RunLoadRow>> & { status: RunStatus },
+): Promise<void> {
+  const ended = { ...values, phase: null, waitingFor: null, finishedAt: new Date() };
+  await whileHeld(store, lease, (transaction) => change(row, ended, transaction));
+  row.set(ended);
+}
+
+/** Ends a load with a proof, which is kept only where the load had not ended before. */
+async function endWithProof(
+  store: Store,
+  lease: Lease,
+  { run, row, proof, rows }: { run: RunRow; row: RunLoadRow; proof: LoadProof; rows: RowDifferences | null },
+  values: Partial<InferAttributes<RunLoadRow>>,
+): Promise<void> {
+  const ended = {
+    ...values,
+    status: "finished" as const,
+    phase: null,
+    waitingFor: null,
+    failure: null,
+    finishedAt: new Date(),
+  };
+  await whileHeld(store, lease, async (transaction) => {
+    if (!(await change(row, ended, transaction))) return;
+    const kept = await keepProof(store, run, row, { proof, rows }, transaction);
+    await RunLoadRow.update({ proofId: kept.id }, { where: { id: row.id }, transaction });
+  });
+  row.set(ended);
+}
+
+export function endProof(
+  store: Store,
+  lease: Lease,
+  run: RunRow,
+  row: RunLoadRow,
+  proof: LoadProof,
+  rows: RowDifferences | null,
+): Promise<void> {
+  return endWithProof(store, lease, { run, row, proof, rows }, {});
+}
+
+/** Notes a load that has committed. Done again for the same load it changes nothing, and keeps no second proof. */
+export function finishLoad(
+  store: Store,
+  lease: Lease,
+  run: RunRow,
+  row: RunLoadRow,
+  outcome: Omit<LoadOutcome, "phases" | "bytes" | "findings"> & Partial<LoadOutcome>,
+): Promise<void> {
+  const { tally, watermark, findings, bytes, phases } = outcome;
+  return endWithProof(
+    store,
+    lease,
+    { run, row, proof: outcome.proof, rows: null },
+    {
+      tally,
+      watermark,
+      ...(findings ? { findings } : {}),
+      ...(bytes === undefined ? {} : { bytes: String(bytes) }),
+      ...(phases ? { phases } : {}),
+    },
+  );
+}
+
+/**
+ * Ends a run by what its loads came to; one of whose loads nothing is known yet stays open, and its warehouse is asked
+ * again after a while.
+ */
+export async function endRun(store: Store, lease: Lease): Promise<RunStatus> {
+  return whileHeld(store, lease, async (transaction) => {
+    const run = await RunRow.findByPk(lease.run, { rejectOnEmpty: true, transaction });
+    const loads = await RunLoadRow.findAll({ where: { runId: run.id }, order: ["id"], transaction });
+    const statuses = new Set(loads.map((load) => load.status));
+    const unknown = loads.some((load) => isOpen(load.status));
+    const status: RunStatus = unknown
+      ? "unknown"
+      : statuses.has("failed")
+        ? "failed"
+        : statuses.has("cancelled")
+          ? "cancelled"
+          : "finished";
+    const told = loads.find((load) => load.status === status && load.failure);
+    await run.update(
+      { status, finishedAt: unknown ? null : new Date(), failure: told?.failure ?? null },
+      { transaction },
+    );
+    if (unknown) await putOff(store, lease, transaction);
+    await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status }, transaction);
+    return status;
+  });
+}
+
+/**
+ * Notes that somebody wants a run cancelled. One that waits ends at once; of one that runs its worker hears, now or with
+ * its next beat; one of which nothing is known yet is given up, which is said of it.
+ * @returns false where it has ended already
+ */
+export async function cancelRun(store: Store, id: number, by: string): Promise<boolean> {
+  return store.sequelize.transaction(async (transaction) => {
+    const run = await RunRow.findByPk(id, { lock: transaction.LOCK.UPDATE, transaction, rejectOnEmpty: true });
+    if (!isOpen(run.status)) return false;
+    const asked = { cancelAskedAt: new Date(), cancelledBy: by };
+    if (run.status === "running") {
+      await run.update(asked, { transaction });
+      await store.askToCancel(id, transaction);
+      return true;
+    }
+    const ended = { phase: null, waitingFor: null, finishedAt: new Date() };
+    await RunLoadRow.update({ status: "cancelled", ...ended }, { where: { runId: id, status: "queued" }, transaction });
+    const failure = {
+      message: `Given up by ${by}: whether it had committed was never known`,
+      hint: "Prove the table to see what it holds, or run again.",
+    };
+    const [unknown] = await RunLoadRow.update(
+      { status: "failed", failure, ...ended },
+      { where: { runId: id, status: { [Op.in]: ["running", "unknown"] } }, transaction },
+    );
+    const status = unknown ? "failed" : "cancelled";
+    await run.update(
+      { ...asked, status, finishedAt: new Date(), failure: unknown ? failure : null, token: null },
+      { transaction },
+    );
+    await store.tell({ kind: "run", run: id, pipeline: run.pipeline, status }, transaction);
+    return true;
+  });
+}
