@@ -45,6 +45,8 @@ export async function makeWire(to: number): Promise<Wire> {
       }
       wire.fate = null;
       wire.down = wire.thenDown;
+      // Sessions that rest would still get through.
+      if (wire.down) for (const socket of sockets) if (socket !== near && socket !== far) socket.destroy();
       if (fate === "lost") {
         near.destroy();
         return;
