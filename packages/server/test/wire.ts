@@ -37,9 +37,11 @@ export async function makeWire(to: number): Promise<Wire> {
     }
     let recorded = false;
     near.on("data", (bytes: Buffer) => {
-      const { fate } = wire;
       recorded ||= bytes.includes("INSERT INTO undercoat.tally");
-      if (fate === null || !recorded || !bytes.includes("COMMIT\0")) {
+      const commits = recorded && bytes.includes("COMMIT\0");
+      if (commits) recorded = false;
+      const { fate } = wire;
+      if (fate === null || !commits) {
         far.write(bytes);
         return;
       }
