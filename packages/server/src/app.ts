@@ -76,7 +76,11 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
       });
     await next();
   });
-  app.get("/api/health", (c) => c.json({ healthy: true }));
+  app.get("/api/health", async (c) => {
+    if (!(await house.store.answers()))
+      throw new HttpProblem(503, "The product's database does not answer", { hint: "It is being tried again." });
+    return c.json({ healthy: true });
+  });
   const bounded = (maxSize: number) =>
     bodyLimit({
       maxSize,

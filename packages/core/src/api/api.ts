@@ -72,6 +72,7 @@ export interface PipelineView {
   nextTimes: string[];
   lastRun: RunSummary | null;
   updatedAt: string;
+  savedBy: string | null;
 }
 
 export interface SuggestedLoad {
@@ -176,6 +177,8 @@ export interface RunLine {
 export interface RunView extends RunSummary {
   loads: RunLoadView[];
   scope: Scope;
+  /** true where what it ran is what is saved now */
+  saved: boolean;
 }
 
 export type { RejectedCount, RejectedList, RejectedRow } from "../run/rejected.ts";

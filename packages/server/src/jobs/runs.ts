@@ -75,7 +75,7 @@ async function writeRun(
   if (unknown !== undefined) throw new RunRefused(`The pipeline ${request.pipeline} has no load ${unknown}`);
   if (joined.length) {
     const updatedAt = new Date(Math.max(Date.now(), pipeline.updatedAt.getTime() + 1));
-    await pipeline.update({ definition, updatedAt }, { transaction });
+    await pipeline.update({ definition, updatedAt, savedBy: null }, { transaction });
   }
   const run = await RunRow.create(
     {

@@ -66,7 +66,7 @@ async function firstLoads({ house: { store, queue } }: Serving, bookings: string
   const { project, problems } = readProject(demoProject);
   if (!project) throw new Error(problems[0]?.message);
   for (const [name, definition] of Object.entries(project.pipelines ?? {}))
-    await savePipeline(store, name, definition as Pipeline);
+    await savePipeline(store, name, definition as Pipeline, { by: null });
   tell("Undercoat loads them for the first time");
   const run = async (pipeline: string, kind: "load" | "prove") => {
     const { id } = await requestRun(store, queue, {

@@ -5,6 +5,7 @@ import { fileURLToPath } from "node:url";
 import { serve as listen, type ServerType } from "@hono/node-server";
 import pino from "pino";
 import { makeApp } from "../app.ts";
+import { type Cluster, startCluster } from "../cluster/cluster.ts";
 import type { House } from "../context.ts";
 import { releaseRuns } from "../jobs/lease.ts";
 import { Queue } from "../jobs/queue.ts";
@@ -80,6 +81,34 @@ function keepWorker(
   };
 }
 
+/** How often the private cluster is looked at, in milliseconds. */
+const clusterLook = 2000;
+
+/** Starts the private cluster again when it has died, on the port that it had. */
+function keepCluster(data: string, cluster: Cluster, failed: (error: unknown) => void): { stop: () => Promise<void> } {
+  let looking: Promise<void> | null = null;
+  const look = async () => {
+    if (await cluster.answers()) return;
+    failed(new Error("the private database does not answer; it is started again"));
+    const { port } = await startCluster(data);
+    if (port !== cluster.port)
+      failed(new Error(`the private database is at port ${port} now; stop Undercoat and start it again`));
+  };
+  const timer = setInterval(() => {
+    looking ??= look()
+      .catch(failed)
+      .finally(() => {
+        looking = null;
+      });
+  }, clusterLook);
+  return {
+    async stop() {
+      clearInterval(timer);
+      await looking;
+    },
+  };
+}
+
 function bind(app: ReturnType<typeof makeApp>, settings: Settings): Promise<ServerType> {
   return new Promise((done, fail) => {
     const server = listen({ fetch: app.fetch, port: settings.port, hostname: settings.host });
@@ -140,6 +169,10 @@ export async function serve(
     );
     const failed = (error: unknown) =>
       log.error({ error: error instanceof Error ? (error.stack ?? error.message) : String(error) }, "unforeseen");
+    if (database.cluster) {
+      const keeper = keepCluster(settings.data, database.cluster, failed);
+      undo.push(() => keeper.stop());
+    }
     const queue = await Queue.open(store, true, failed);
     undo.push(() => queue.close());
     const cluster = database.cluster;

@@ -41,6 +41,7 @@ function view(row: PipelineRow, lastRun: PipelineView["lastRun"]): PipelineView 
     nextTimes: schedule ? nextTimes(schedule, Date.now(), 5).map((at) => new Date(at).toISOString()) : [],
     lastRun,
     updatedAt: row.updatedAt.toISOString(),
+    savedBy: row.savedBy,
   };
 }
 
@@ -51,6 +52,7 @@ async function fullView(store: Store, row: PipelineRow): Promise<PipelineView> {
 
 /** How a definition is written: over the version that was read (`before`), as a new one (null), or over whatever stands there. */
 interface Saving {
+  by: string | null;
   transaction?: Transaction;
   before?: Date | null;
 }
@@ -60,7 +62,7 @@ export async function savePipeline(
   store: Store,
   name: string,
   definition: Pipeline,
-  { transaction, before }: Saving = {},
+  { by, transaction, before }: Saving,
 ): Promise<PipelineRow> {
   const next = definition.schedule ? nextTimes(definition.schedule, Date.now())[0] : undefined;
   // Two saves in one millisecond are still two versions.
@@ -70,6 +72,7 @@ export async function savePipeline(
     title: definition.title,
     definition,
     nextAt: next === undefined ? null : new Date(next),
+    savedBy: by,
     updatedAt,
   };
   if (before) {
@@ -211,7 +214,10 @@ export const pipelines = routes()
       Joi.object({ name: slug.required(), definition: Joi.object().required() }),
     );
     await refuseProblems(store, name, definition);
-    return c.json(await fullView(store, await savePipeline(store, name, definition, { before: null })), 201);
+    return c.json(
+      await fullView(store, await savePipeline(store, name, definition, { by: signedIn(c).name, before: null })),
+      201,
+    );
   })
   .put("/:name", requires("editor"), async (c) => {
     const { store } = c.get("house");
@@ -225,7 +231,12 @@ export const pipelines = routes()
         hint: "Open it again; your change has not been saved.",
       });
     await refuseProblems(store, row.name, definition, changedLoads(row.definition, definition));
-    return c.json(await fullView(store, await savePipeline(store, row.name, definition, { before: row.updatedAt })));
+    return c.json(
+      await fullView(
+        store,
+        await savePipeline(store, row.name, definition, { by: signedIn(c).name, before: row.updatedAt }),
+      ),
+    );
   })
   .put("/:name/schedule", requires("editor"), async (c) => {
     const { store } = c.get("house");
@@ -238,7 +249,10 @@ export const pipelines = routes()
     return c.json(
       await fullView(
         store,
-        await savePipeline(store, row.name, schedule ? { ...rest, schedule } : rest, { before: row.updatedAt }),
+        await savePipeline(store, row.name, schedule ? { ...rest, schedule } : rest, {
+          by: signedIn(c).name,
+          before: row.updatedAt,
+        }),
       ),
     );
   })

@@ -145,7 +145,11 @@ export const project = routes()
         const row = await PipelineRow.findByPk(name, { transaction });
         const same = row !== null && JSON.stringify(row.definition) === JSON.stringify(definition);
         if (!same && !asked.check)
-          await savePipeline(store, name, definition, { transaction, before: row?.updatedAt ?? null });
+          await savePipeline(store, name, definition, {
+            by: signedIn(c).name,
+            transaction,
+            before: row?.updatedAt ?? null,
+          });
         changes.push({ what: "pipeline", name, change: !row ? "created" : same ? "unchanged" : "updated" });
       }
     });

@@ -7,7 +7,7 @@ import { body, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
 import { cancelRun } from "../jobs/state.ts";
 import { HttpProblem, notFound } from "../problem.ts";
-import { ProofRow, RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
+import { PipelineRow, ProofRow, RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
 
 const iso = (date: Date | null) => date?.toISOString() ?? null;
 
@@ -102,6 +102,7 @@ export async function runView(row: RunRow): Promise<RunView> {
   return {
     ...summary,
     scope: row.scope,
+    saved: await isSaved(row, loads),
     loads: loads.map((load) =>
       loadView(
         load,
@@ -112,6 +113,15 @@ export async function runView(row: RunRow): Promise<RunView> {
 }
 
 const page = 100;
+/** Lines of one answer. */
+const mostLines = 1000;
+
+/** True where what a run ran is what is saved now, for the loads that it concerns. */
+async function isSaved(run: RunRow, loads: RunLoadRow[]): Promise<boolean> {
+  const saved = (await PipelineRow.findByPk(run.pipeline))?.definition;
+  if (!saved || saved.warehouse !== run.definition.warehouse) return false;
+  return loads.every(({ load }) => JSON.stringify(saved.loads[load]) === JSON.stringify(run.definition.loads[load]));
+}
 
 export const runs = routes()
   .use(requires("viewer"))
@@ -128,12 +138,14 @@ export const runs = routes()
   .get("/:id", async (c) => c.json(await runView(await found(c.req.param("id")))))
   .get("/:id/lines", async (c) => {
     const run = await found(c.req.param("id"));
+    const after = Number(c.req.query("after")) || 0;
+    // Without a place to go on from the newest ones.
     const rows = await RunLineRow.findAll({
-      where: { runId: run.id, id: { [Op.gt]: Number(c.req.query("after")) || 0 } },
-      order: ["id"],
-      limit: 5000,
+      where: { runId: run.id, id: { [Op.gt]: after } },
+      order: [["id", after ? "ASC" : "DESC"]],
+      limit: mostLines,
     });
-    const lines: RunLine[] = rows.map((row) => ({
+    const lines: RunLine[] = (after ? rows : rows.reverse()).map((row) => ({
       id: row.id,
       at: row.at.toISOString(),
       load: row.load,
@@ -165,6 +177,8 @@ export const runs = routes()
       loads,
       wantsRows: run.wantsRows,
       rowLimit: run.rowLimit ?? undefined,
+      // A rehearsal looks at the very version again that it showed.
+      definition: run.kind === "rehearse" ? run.definition : undefined,
       reason,
       requestedBy: signedIn(c).name,
     });

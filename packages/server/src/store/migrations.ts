@@ -51,6 +51,7 @@ ALTER TABLE passes DROP CONSTRAINT passes_kind_check, ADD CHECK (kind IN ('sessi
 ALTER TABLE runs ADD COLUMN token uuid, ADD COLUMN lease_until timestamptz, ADD COLUMN asked integer NOT NULL DEFAULT 0, ADD COLUMN cancel_asked_at timestamptz, ADD COLUMN cancelled_by text, DROP COLUMN seen_at;
 DROP INDEX runs_status_idx;
 CREATE INDEX runs_open ON runs (status, lease_until) WHERE status IN ('queued', 'running', 'unknown');
+ALTER TABLE pipelines ADD COLUMN saved_by text;
 CREATE TABLE seats (connection text NOT NULL, run_id integer NOT NULL REFERENCES runs ON DELETE CASCADE, load text NOT NULL, PRIMARY KEY (connection, run_id, load));`);
     },
   },

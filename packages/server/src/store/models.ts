@@ -60,6 +60,8 @@ export class PipelineRow extends StoredRow<PipelineRow> {
   declare title: string;
   declare definition: Pipeline;
   declare nextAt: Date | null;
+  /** who saved it last; null for what came by itself */
+  declare savedBy: string | null;
   declare updatedAt: CreationOptional<Date>;
 }
 
@@ -207,6 +209,7 @@ export function bindModels(sequelize: Sequelize): void {
     title: text,
     definition: json,
     nextAt: time,
+    savedBy: optionalText,
     updatedAt: time,
   });
   bind<RunRow>(RunRow, "runs", {

@@ -52,6 +52,19 @@ export class Store {
     return new Store(url, sequelize, key);
   }
 
+  /** True where the database answers within two seconds. */
+  async answers(): Promise<boolean> {
+    const asked = this.query("SELECT 1 AS one").then(
+      () => true,
+      () => false,
+    );
+    let timer: NodeJS.Timeout | undefined;
+    const late = new Promise<boolean>((done) => {
+      timer = setTimeout(() => done(false), 2000);
+    });
+    return Promise.race([asked, late]).finally(() => clearTimeout(timer));
+  }
+
   /** A connection with its password opened. @throws Error when there is none of that name. */
   async credentials(name: string): Promise<Credentials> {
     const row = await ConnectionRow.findByPk(name);

@@ -1,6 +1,8 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import type { Dock, Event, RunView } from "@undercoat/core/api/api";
 import { useEffect } from "react";
+import { setAway } from "./server.ts";
+import { listen } from "./stream.ts";
 
 /** Counts and rate of a load that is reading, as last told. */
 export interface Progress {
@@ -58,20 +60,18 @@ function take(client: QueryClient, event: Event): void {
   }
 }
 
-/** Keeps what the pages show in step with what the server tells; a lost stream is opened again and everything asked anew. */
+/** Keeps what the pages show in step with what the server tells; when it is back, everything is asked anew. */
 export function useEvents(): void {
   const client = useQueryClient();
   useEffect(() => {
-    let lost = false;
-    const stream = new EventSource("/api/events");
-    stream.onmessage = (message) => take(client, JSON.parse(message.data));
-    stream.onerror = () => {
-      lost = true;
-    };
-    stream.addEventListener("ready", () => {
-      if (lost) client.invalidateQueries();
-      lost = false;
+    let first = true;
+    const left = listen((heard) => {
+      setAway(heard.kind === "away");
+      if (heard.kind === "event") take(client, heard.event);
+      // The first page has just asked for all that it shows.
+      if (heard.kind === "there" && !first) client.invalidateQueries();
+      if (heard.kind !== "event") first = false;
     });
-    return () => stream.close();
+    return left;
   }, [client]);
 }

@@ -6,6 +6,7 @@ import { Link, NavLink, useNavigate } from "react-router";
 import { useMe } from "../account/me.ts";
 import { api } from "../api/client.ts";
 import { useEvents } from "../api/events.ts";
+import { useAway } from "../api/server.ts";
 import { Find } from "./Find.tsx";
 import { grouped, until, zone } from "./format.ts";
 import { Mark } from "./Mark.tsx";
@@ -72,6 +73,14 @@ function DockBar() {
   });
   const running = data?.running[0];
   const more = (data?.running.length ?? 0) - 1 + (data?.queued ?? 0);
+  const away = useAway();
+  if (away)
+    return (
+      <footer className="dock" role="alert">
+        <b>The server does not answer</b>
+        <span>What you see is as it was last told; it is being tried again.</span>
+      </footer>
+    );
   return (
     <footer className="dock" aria-live="off">
       {running ? (

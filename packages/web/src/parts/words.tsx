@@ -1,6 +1,6 @@
 import type { RunSummary } from "@undercoat/core/api/api";
 import type { Verdict } from "@undercoat/core/proof/verdict";
-import type { Failure, RunStatus } from "@undercoat/core/run/run";
+import { type Failure, isOpen, type RunStatus } from "@undercoat/core/run/run";
 import { ApiProblem } from "../api/client.ts";
 
 /** A source's or a warehouse's side, told by letter and colour. */
@@ -14,16 +14,20 @@ export function Side({ of }: { of: "source" | "warehouse" }) {
 
 const kinds = { good: "good", bad: "bad", busy: "busy", plain: "" };
 
+/** A state as it is said. */
+export const statusWords = (status: RunStatus) => (status === "unknown" ? "not known yet" : status);
+
 export function StatusBadge({ status, verdict }: { status: RunStatus; verdict: Verdict | null }) {
   const tone =
     status === "failed" || verdict === "disagrees"
       ? kinds.bad
       : status === "finished"
         ? kinds.good
-        : status === "running" || status === "queued"
+        : isOpen(status)
           ? kinds.busy
           : kinds.plain;
-  return <span className={`badge ${tone}`}>{status === "finished" && verdict ? `finished · ${verdict}` : status}</span>;
+  const words = status === "finished" && verdict ? `finished · ${verdict}` : statusWords(status);
+  return <span className={`badge ${tone}`}>{words}</span>;
 }
 
 export function FailureNote({ failure }: { failure: Failure }) {

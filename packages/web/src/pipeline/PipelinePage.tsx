@@ -5,7 +5,7 @@ import type { PipelineView, Preview, SuggestedLoad } from "@undercoat/core/api/a
 import { slugOf } from "@undercoat/core/pipeline/names";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { scheduleWords } from "@undercoat/core/schedule/schedule";
-import { useState } from "react";
+import { lazy, Suspense, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { ApiProblem, api } from "../api/client.ts";
@@ -22,6 +22,8 @@ import { Phrase } from "./Phrase.tsx";
 import { PreviewPane } from "./PreviewPane.tsx";
 import { RehearsalNote, useRehearsal } from "./Rehearse.tsx";
 import { ScheduleEditor } from "./ScheduleEditor.tsx";
+
+const Overtaken = lazy(() => import("./Overtaken.tsx"));
 
 export default function PipelinePage() {
   const { name = "" } = useParams();
@@ -108,7 +110,7 @@ function Workbench({ view }: { view: PipelineView }) {
   });
   const save = useMutation({
     mutationFn: () =>
-      api.put<PipelineView>(`/pipelines/${view.name}`, { definition: draft.definition, updatedAt: view.updatedAt }),
+      api.put<PipelineView>(`/pipelines/${view.name}`, { definition: draft.definition, updatedAt: draft.base }),
     onSuccess: (saved) => {
       draft.discard();
       client.setQueryData(["pipelines", view.name], saved);
@@ -129,7 +131,7 @@ function Workbench({ view }: { view: PipelineView }) {
   };
   useHotkeys([
     ["mod+Enter", start],
-    ["mod+S", () => draft.changed && save.mutate()],
+    ["mod+S", () => draft.changed && !draft.overtaken && save.mutate()],
     ["mod+Z", () => draft.steps > 0 && draft.undo()],
   ]);
   const problems = save.error instanceof ApiProblem ? (save.error.problem.problems ?? []) : [];
@@ -226,6 +228,11 @@ function Workbench({ view }: { view: PipelineView }) {
         )}
       </aside>
       <section aria-label="Load">
+        {draft.overtaken && (
+          <Suspense fallback={null}>
+            <Overtaken view={view} draft={draft} since={draft.overtaken} />
+          </Suspense>
+        )}
         <div className="head" style={{ alignItems: "center", marginBottom: 4 }}>
           <h1 className="mono" style={{ fontSize: 22, fontWeight: 500 }}>
             {name}
@@ -246,7 +253,12 @@ function Workbench({ view }: { view: PipelineView }) {
                 <Button variant="default" onClick={draft.discard}>
                   Discard
                 </Button>
-                <Button loading={save.isPending} onClick={() => save.mutate()}>
+                <Button
+                  loading={save.isPending}
+                  disabled={draft.overtaken !== null}
+                  title={draft.overtaken ? "Say first what becomes of what was saved meanwhile" : undefined}
+                  onClick={() => save.mutate()}
+                >
                   Save
                 </Button>
               </>

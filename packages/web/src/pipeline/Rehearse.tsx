@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import type { RunView } from "@undercoat/core/api/api";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { rehearsalWords } from "@undercoat/core/run/rehearsal";
-import { reasonWords } from "@undercoat/core/run/run";
+import { isOpen, reasonWords } from "@undercoat/core/run/run";
 import { Link } from "react-router";
 import { api } from "../api/client.ts";
 import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
@@ -12,7 +12,7 @@ import { ErrorNote, FailureNote } from "../parts/words.tsx";
 /** Enough to see what a shape does, without reading a large table whole. */
 const fewRows = 1000;
 
-const active = (run: RunView | undefined) => run?.status === "queued" || run?.status === "running";
+const active = (run: RunView | undefined) => run !== undefined && isOpen(run.status);
 
 /** Rehearses one load of a definition, saved or not, and waits for the outcome. */
 export function useRehearsal(pipeline: string) {

@@ -10,7 +10,7 @@ const phases: [Phase, string, string][] = [
 ];
 
 /** Where the time went: each phase of each load on one line of time. Loads that ran side by side lie over each other. */
-export function Phases({ loads }: { loads: RunLoadView[] }) {
+export function Phases({ loads, ended }: { loads: RunLoadView[]; ended: boolean }) {
   const begun = loads.flatMap((load) =>
     load.startedAt ? [{ phases: load.phases, at: Date.parse(load.startedAt) }] : [],
   );
@@ -19,7 +19,7 @@ export function Phases({ loads }: { loads: RunLoadView[] }) {
     own.map(({ phase, from, to }) => ({ phase, from: at - first + from, to: at - first + to })),
   );
   const whole = Math.max(0, ...placed.map((entry) => entry.to));
-  if (whole === 0) return <p className="quiet">Nothing has begun yet.</p>;
+  if (whole === 0) return <p className="quiet">{ended ? "Nothing had begun." : "Nothing has begun yet."}</p>;
   return (
     <div className="bars">
       {phases.map(([phase, words, colour]) => {

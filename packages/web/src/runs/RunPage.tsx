@@ -1,42 +1,54 @@
 import { Button, Modal } from "@mantine/core";
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { RunLine, RunLoadView, RunView } from "@undercoat/core/api/api";
 import { driftWords } from "@undercoat/core/run/drift";
-import { addTallies, balances, reasonWords } from "@undercoat/core/run/run";
+import { addTallies, balances, isOpen, reasonWords } from "@undercoat/core/run/run";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
-import { api } from "../api/client.ts";
+import { api, withQuery } from "../api/client.ts";
 import type { Progress } from "../api/events.ts";
 import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
 import { bytes, counted, exactTime, grouped, moment, seconds } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
-import { ErrorNote, FailureNote, reasonOf, StatusBadge } from "../parts/words.tsx";
+import { ErrorNote, FailureNote, reasonOf, StatusBadge, statusWords } from "../parts/words.tsx";
 import { Equation } from "./Equation.tsx";
 import { Phases } from "./Phases.tsx";
 import { RehearsalView } from "./RehearsalView.tsx";
 
-const active = (run: RunView) => run.status === "queued" || run.status === "running";
+const active = (run: RunView) => isOpen(run.status);
+
+/** Lines that the server gives at once. */
+const mostLines = 1000;
 
 /** Log lines as they come, the SQL behind each one click away. */
 function Lines({ run }: { run: RunView }) {
   const [sql, setSql] = useState<RunLine | null>(null);
+  const live = active(run);
+  const client = useQueryClient();
+  const place = ["lines", run.id, live];
   const { data } = useQuery({
-    queryKey: ["lines", run.id],
-    queryFn: () => api.get<RunLine[]>(`/runs/${run.id}/lines`),
+    queryKey: place,
+    queryFn: async () => {
+      // While it runs only what is new is asked for; when it has ended all of it once more.
+      const before = live ? (client.getQueryData<RunLine[]>(place) ?? []) : [];
+      const after = before.at(-1)?.id;
+      const more = await api.get<RunLine[]>(withQuery(`/runs/${run.id}/lines`, { after }));
+      return [...before, ...more];
+    },
   });
   const box = useRef<HTMLDivElement>(null);
   // Loads side by side tell in batches of their own; together they read in the order of time.
   const lines = (data ?? []).toSorted((a, b) => (a.at < b.at ? -1 : a.at > b.at ? 1 : a.id - b.id));
   const count = lines.length;
-  const live = active(run);
   useEffect(() => {
     if (live && count) box.current?.scrollTo({ top: box.current.scrollHeight });
   }, [count, live]);
   return (
     <>
       <div className="log" ref={box} role="log" aria-label="What happened" tabIndex={0}>
+        {count >= mostLines && <div className="quiet">Only the newest lines are shown.</div>}
         {lines.map((line) => (
           <div key={line.id}>
             <time dateTime={line.at}>{exactTime(line.at)}</time>
@@ -96,8 +108,8 @@ function ProofWords({ load }: { load: RunLoadView }) {
 }
 
 function stateWords(load: RunLoadView, progress: Progress | undefined): string {
-  if (load.status !== "running") return load.status;
-  if (load.waitingFor) return `waits for ${load.waitingFor}`;
+  if (isOpen(load.status) && load.waitingFor) return `waits for ${load.waitingFor}`;
+  if (load.status !== "running") return statusWords(load.status);
   const words: Record<string, string> = {
     wait: "planning",
     read: "reading",
@@ -150,6 +162,7 @@ export default function RunPage() {
   const disagreeing = run.loads.find((load) => load.verdict === "disagrees");
   const proof = (disagreeing ?? run.loads.find((load) => load.proof !== null))?.proof;
   const live = active(run);
+  const written = run.loads.filter((load) => load.status === "finished").length;
   const left = run.loads.filter((load) => load.status !== "finished").length;
   const interval =
     run.scope.kind === "interval"
@@ -208,7 +221,12 @@ export default function RunPage() {
               Run the {counted(left, "load")} left undone
             </Button>
           )}
-          {run.kind === "rehearse" && canEdit && !live && (
+          {run.kind === "rehearse" && !live && !run.saved && (
+            <Button component={Link} to={`/pipelines/${run.pipeline}/${run.loads[0]?.load ?? ""}`} variant="outline">
+              Open the pipeline
+            </Button>
+          )}
+          {run.kind === "rehearse" && canEdit && !live && run.saved && (
             <Button
               loading={start.isPending}
               onClick={() =>
@@ -231,6 +249,12 @@ export default function RunPage() {
       </div>
       <ErrorNote error={cancel.error ?? again.error} />
       {run.failure && <FailureNote failure={run.failure} />}
+      {run.kind === "rehearse" && !run.saved && (
+        <p>
+          It rehearsed a version that is not the one saved now. <i>Rehearse again</i> looks at this version; a run takes
+          the saved one.
+        </p>
+      )}
       {run.kind !== "prove" && (
         <section
           className="panel"
@@ -239,14 +263,18 @@ export default function RunPage() {
         >
           <Equation tally={tally} counting={live} />
           <div className="right">
-            <h2 className={live ? "quiet" : balances(tally) ? "good" : "lead"}>
+            <h2 className={live ? "quiet" : balances(tally) && left === 0 ? "good" : "lead"}>
               {live
                 ? "Counting"
                 : run.kind === "rehearse"
                   ? "Nothing was written"
-                  : balances(tally)
-                    ? "The tally balances"
-                    : "The tally does not balance"}
+                  : written === 0
+                    ? "No load was written"
+                    : left > 0
+                      ? `${written} of ${counted(run.loads.length, "load")} written`
+                      : balances(tally)
+                        ? "The tally balances"
+                        : "The tally does not balance"}
             </h2>
             <span className="quiet">
               {seconds(run.startedAt, run.finishedAt ?? (live ? new Date().toISOString() : null))} · {bytes(moved)}
@@ -261,7 +289,7 @@ export default function RunPage() {
       <div className="columns" style={{ marginTop: 18 }}>
         <section aria-label="Where the time went">
           <h2 style={{ marginBottom: 8 }}>Where the time went</h2>
-          <Phases loads={run.loads} />
+          <Phases loads={run.loads} ended={!live} />
         </section>
         <section>
           <h2 style={{ marginBottom: 8 }}>What happened</h2>

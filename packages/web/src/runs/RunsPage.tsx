@@ -6,7 +6,7 @@ import { api, withQuery } from "../api/client.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { grouped, moment, seconds } from "../parts/format.ts";
 import { useUrlState } from "../parts/url.ts";
-import { ErrorNote, reasonOf, StatusBadge } from "../parts/words.tsx";
+import { ErrorNote, reasonOf, StatusBadge, statusWords } from "../parts/words.tsx";
 
 const pageSize = 100;
 
@@ -70,7 +70,10 @@ export default function RunsPage() {
             aria-label="State"
             placeholder="Any state"
             clearable
-            data={["queued", "running", "finished", "failed", "cancelled"]}
+            data={(["queued", "running", "unknown", "finished", "failed", "cancelled"] as const).map((value) => ({
+              value,
+              label: statusWords(value),
+            }))}
             value={status || null}
             onChange={(value) => setStatus(value ?? "")}
             w={140}

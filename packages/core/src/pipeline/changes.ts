@@ -1,0 +1,43 @@
+import type { Pipeline } from "./pipeline.ts";
+
+/** A part of a pipeline that differs between two versions. */
+export interface Change {
+  /** `load booking`, `schedule` … */
+  part: string;
+  kind: "added" | "removed" | "changed";
+}
+
+const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b);
+
+function kindOf(before: unknown, after: unknown): Change["kind"] | null {
+  if (same(before, after)) return null;
+  if (before === undefined) return "added";
+  return after === undefined ? "removed" : "changed";
+}
+
+/** What differs between two versions of a pipeline, part by part, in the order of the later one. */
+export function changesBetween(before: Pipeline, after: Pipeline): Change[] {
+  const { loads: earlier, ...rest } = before;
+  const { loads: later, ...others } = after;
+  const told = (part: string, a: unknown, b: unknown): Change[] => {
+    const kind = kindOf(a, b);
+    return kind ? [{ part, kind }] : [];
+  };
+  const parts = [...new Set([...Object.keys(others), ...Object.keys(rest)])] as (keyof typeof rest)[];
+  const names = [...new Set([...Object.keys(later), ...Object.keys(earlier)])];
+  return [
+    ...parts.flatMap((part) => told(part, rest[part], others[part])),
+    ...names.flatMap((name) =>
+      told(
+        `load ${name}`,
+        Object.hasOwn(earlier, name) ? earlier[name] : undefined,
+        Object.hasOwn(later, name) ? later[name] : undefined,
+      ),
+    ),
+  ];
+}
+
+/** `load booking changed, schedule added` */
+export function changeWords(changes: readonly Change[]): string {
+  return changes.map(({ part, kind }) => `${part} ${kind}`).join(", ");
+}
