@@ -2,6 +2,8 @@ import { randomBytes } from "node:crypto";
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join, resolve } from "node:path";
 import { fileURLToPath } from "node:url";
+import { durationSeconds } from "@undercoat/core/schedule/duration";
+import type { Keeping } from "./jobs/prune.ts";
 
 /** A setting that can't be used, in one sentence. */
 export class SettingError extends Error {}
@@ -19,6 +21,17 @@ export interface Settings {
   hosts: string[];
   /** addresses of reverse proxies whose forwarded headers are believed */
   proxies: string[];
+  /** for how long ended runs and what they told are kept */
+  keeping: Keeping;
+}
+
+function duration(name: string, text: string): string {
+  try {
+    if (durationSeconds(text) >= 86_400) return text;
+  } catch {
+    // Said below.
+  }
+  throw new SettingError(`${name} is ${text}; it must be a duration of a day or more, such as P180D.`);
 }
 
 const listed = (text: string | undefined) => (text ?? "").split(/[\s,]+/).filter(Boolean);
@@ -60,5 +73,9 @@ export function readSettings(environment: NodeJS.ProcessEnv = process.env): Sett
     key: secretKey(data, environment.UNDERCOAT_SECRET_KEY),
     hosts: listed(environment.UNDERCOAT_HOSTS).map((name) => name.toLowerCase()),
     proxies: listed(environment.UNDERCOAT_PROXY),
+    keeping: {
+      runs: duration("UNDERCOAT_KEEP", environment.UNDERCOAT_KEEP ?? "P180D"),
+      lines: duration("UNDERCOAT_KEEP_LINES", environment.UNDERCOAT_KEEP_LINES ?? "P30D"),
+    },
   };
 }

@@ -61,6 +61,7 @@ export async function makeHouse(name: string): Promise<TestHouse> {
     key: randomBytes(32),
     hosts: [],
     proxies: [],
+    keeping: { runs: "P180D", lines: "P30D" },
   };
   const store = await Store.open(url(`${name}_own`), settings.key);
   const queue = await Queue.open(store, false);

@@ -64,6 +64,8 @@ export interface PipelineSummary {
   schedule: Schedule | null;
   nextAt: string | null;
   lastRun: RunSummary | null;
+  /** how many of its loads stand so, each by its newest outcome */
+  standing: { disagrees: number; failed: number; rejecting: number; proved: number };
 }
 
 export interface PipelineView {
@@ -248,6 +250,10 @@ export interface LedgerTable {
   loadedAt: string | null;
   provedAt: string | null;
   loading: boolean;
+  /** its latest run, where that failed */
+  failed: { run: number; message: string } | null;
+  /** rows that its latest load rejected, exact text */
+  rejected: string;
   verdict: Verdict | null;
   slices: LedgerSlice[];
   /** slices that disagree and lie before the days shown */
@@ -258,6 +264,8 @@ export interface LedgerGroup {
   pipeline: string;
   title: string;
   schedule: string;
+  /** when it was due, where that has passed and it has not begun */
+  lateSince: string | null;
   tables: LedgerTable[];
 }
 
@@ -292,6 +300,12 @@ export interface WarehouseTable {
   pipeline: string | null;
   load: string | null;
   loadedAt: string | null;
+}
+
+export interface WarehouseView {
+  tables: WarehouseTable[];
+  /** warehouses whose tables could not be asked for */
+  unreachable: { connection: string; failure: Failure }[];
 }
 
 export interface Finding {

@@ -94,6 +94,13 @@ export const settlePatience = "SET lock_timeout = '10s'";
 export const readTally =
   "SELECT load, read, new, changed, same, rejected, deleted, watermark, proof FROM undercoat.tally WHERE run = $1 AND NOT void";
 
+/** Takes away what was kept longer than $1, some rows at a time: of each target the latest tally stays. */
+export const prunedAtOnce = 2000;
+export const pruning = [
+  `DELETE FROM undercoat.tally WHERE ctid = ANY (ARRAY(SELECT y.ctid FROM undercoat.tally y WHERE y.at < now() - $1::interval AND y.run NOT IN (SELECT w.run FROM undercoat.watermark w) LIMIT ${prunedAtOnce}))`,
+  `DELETE FROM undercoat.rejected WHERE ctid = ANY (ARRAY(SELECT ctid FROM undercoat.rejected WHERE left_at < now() - $1::interval LIMIT ${prunedAtOnce}))`,
+];
+
 export const createSchema = (schema: string) => `CREATE SCHEMA IF NOT EXISTS ${identifier(schema)}`;
 
 /** Makes a schema at once, apart from any load's transaction, so that loads into one new schema need not wait for each other. */

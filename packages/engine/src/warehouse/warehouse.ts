@@ -189,6 +189,8 @@ export interface Warehouse {
   rejected(filter: RejectedFilter, limit: number, offset: number): Promise<RejectedList>;
   /** the rejected rows of one load as CSV, their original values as columns of their own */
   rejectedCsv(filter: RejectedFilter): Promise<Readable>;
+  /** Takes away tallies and rejected rows that left the list longer ago than a duration (ISO 8601); how many. */
+  prune(keep: string): Promise<number>;
   /**
    * Finds out for good what loads of a run have committed: one that has not can't any more.
    * @returns by load; null for one that committed nothing

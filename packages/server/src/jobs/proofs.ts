@@ -3,6 +3,7 @@ import type { LoadProof } from "@undercoat/core/run/run";
 import type { Transaction } from "sequelize";
 import { ProofRow, type RunLoadRow, type RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
+import { stand } from "./standing.ts";
 
 /**
  * Keeps a proof with its queries and values, and moves the ledger's marks in the same transaction, so that a mark always
@@ -39,6 +40,16 @@ export async function keepProof(
       warehouseSql: proof.warehouseSql,
     },
     { transaction },
+  );
+  await stand(
+    {
+      pipeline: run.pipeline,
+      load: load.load,
+      proofId: kept.id,
+      proofRunId: run.id,
+      ...(proof.whole ? { wholeId: kept.id, wholeRunId: run.id } : {}),
+    },
+    transaction,
   );
   const changes = run.kind !== "prove";
   const marks = JSON.stringify(

@@ -6,6 +6,7 @@ import { RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { type Lease, putOff, whileHeld } from "./lease.ts";
 import { keepProof } from "./proofs.ts";
+import { stand } from "./standing.ts";
 
 /**
  * The one place that changes what a run and its loads are said to be. Whoever holds the run writes, in one transaction
@@ -13,14 +14,30 @@ import { keepProof } from "./proofs.ts";
  */
 const open: RunStatus[] = ["queued", "running", "unknown"];
 
-/** Writes a load's new state, if the load has not ended before; false where it has. */
+/** Writes a load's new state, and how the load stands by it, if it has not ended before; false where it has. */
 async function change(
   row: RunLoadRow,
   values: Partial<InferAttributes<RunLoadRow>>,
   transaction: Transaction,
 ): Promise<boolean> {
   const [changed] = await RunLoadRow.update(values, { where: { id: row.id, status: open }, transaction });
-  return changed > 0;
+  if (changed === 0) return false;
+  if (values.status === undefined || isOpen(values.status)) return true;
+  const run = await RunRow.findByPk(row.runId, { attributes: ["pipeline", "kind"], transaction, rejectOnEmpty: true });
+  if (run.kind === "load" || run.kind === "repair")
+    await stand(
+      {
+        pipeline: run.pipeline,
+        load: row.load,
+        runId: row.runId,
+        status: values.status,
+        failure: values.failure ?? null,
+        endedAt: values.finishedAt ?? new Date(),
+        ...(values.status === "finished" ? { loadedAt: new Date(), rejected: values.tally?.rejected ?? "0" } : {}),
+      },
+      transaction,
+    );
+  return true;
 }
 
 export async function beginLoad(store: Store, lease: Lease, row: RunLoadRow): Promise<void> {

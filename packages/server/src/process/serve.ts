@@ -8,6 +8,7 @@ import { makeApp } from "../app.ts";
 import { type Cluster, startCluster } from "../cluster/cluster.ts";
 import type { House } from "../context.ts";
 import { releaseRuns } from "../jobs/lease.ts";
+import { prune } from "../jobs/prune.ts";
 import { Queue } from "../jobs/queue.ts";
 import { recoverRuns } from "../jobs/recover.ts";
 import { startScheduler } from "../jobs/scheduler.ts";
@@ -80,6 +81,9 @@ function keepWorker(
     },
   };
 }
+
+/** How often what has been kept long enough is taken away, in milliseconds. */
+const pruneEvery = 3_600_000;
 
 /** How often the private cluster is looked at, in milliseconds. */
 const clusterLook = 2000;
@@ -190,6 +194,8 @@ export async function serve(
     await recoverRuns(store, workerName(process.pid), failed);
     const scheduler = startScheduler(store, queue, failed);
     undo.push(() => scheduler.stop());
+    const tidy = setInterval(() => prune(store, settings.keeping, failed).catch(failed), pruneEvery);
+    undo.push(() => clearInterval(tidy));
     const worker = keepWorker(store, settings, database.url, failed);
     undo.push(() => worker.stop());
     const bound = server.address() as { port: number };

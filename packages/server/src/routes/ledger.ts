@@ -1,15 +1,26 @@
-import type { Dock, Finding, Ledger, LedgerSlice, LedgerTable, WarehouseTable } from "@undercoat/core/api/api";
+import type {
+  Dock,
+  Finding,
+  Ledger,
+  LedgerSlice,
+  LedgerTable,
+  WarehouseTable,
+  WarehouseView,
+} from "@undercoat/core/api/api";
 import { subtract } from "@undercoat/core/proof/decimal";
 import type { FigurePair } from "@undercoat/core/proof/verdict";
 import { scheduleWords } from "@undercoat/core/schedule/schedule";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
+import { failureOf } from "@undercoat/engine/failure";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { Op } from "sequelize";
 import { requires, routes } from "../context.ts";
-import { ConnectionRow, PipelineRow, ProofRow, RunLoadRow, RunRow, SliceRow } from "../store/models.ts";
+import { ConnectionRow, PipelineRow, ProofRow, RunLoadRow, RunRow, SliceRow, StandingRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 
 const daysShown = 14;
+/** A run that is due begins within moments; so many milliseconds after, it is late. */
+const lateAfter = 120_000;
 
 /** The last days as text, oldest first, in a zone. */
 function lastDays(zone: string, now = Date.now()): string[] {
@@ -51,35 +62,46 @@ function mark(row: SliceRow): LedgerSlice {
   };
 }
 
-/** The latest proof of each load, or the latest that compared its whole table, without slices. */
-async function latestProofs(store: Store, whole: boolean): Promise<ProofRow[]> {
-  const latest = await store.query<{ id: number }>(
-    "SELECT max(id) AS id FROM proofs WHERE whole OR NOT :whole GROUP BY pipeline, load",
-    { whole },
-  );
-  return ProofRow.findAll({
-    where: { id: latest.map((row) => row.id) },
-    attributes: ["id", "pipeline", "load", "at", "verdict", "depth", "figures", "whole"],
-  });
-}
+/** How each load stands, with its latest proof and the latest of its whole table. */
+class Standings {
+  private constructor(
+    private readonly rows: Map<string, StandingRow>,
+    private readonly proofs: Map<number, ProofRow>,
+  ) {}
 
-/** When each load last finished writing. */
-function lastLoads(store: Store): Promise<{ pipeline: string; load: string; at: Date }[]> {
-  return store.query(
-    "SELECT r.pipeline, l.load, max(l.finished_at) AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'finished' AND r.kind NOT IN ('prove', 'rehearse') GROUP BY 1, 2",
-  );
+  static async read(): Promise<Standings> {
+    const rows = await StandingRow.findAll();
+    const ids = rows.flatMap((row) => [row.proofId, row.wholeId]).filter((id) => id !== null);
+    const proofs = await ProofRow.findAll({
+      where: { id: [...new Set(ids)] },
+      attributes: ["id", "pipeline", "load", "at", "verdict", "depth", "figures", "whole"],
+    });
+    return new Standings(
+      new Map(rows.map((row) => [JSON.stringify([row.pipeline, row.load]), row])),
+      new Map(proofs.map((proof) => [proof.id, proof])),
+    );
+  }
+
+  of(pipeline: string, load: string): { row?: StandingRow; proof?: ProofRow; whole?: ProofRow } {
+    const row = this.rows.get(JSON.stringify([pipeline, load]));
+    return { row, proof: this.proofs.get(row?.proofId ?? 0), whole: this.proofs.get(row?.wholeId ?? 0) };
+  }
 }
 
 async function ledger(store: Store, zone: string): Promise<Ledger> {
   const days = lastDays(zone);
   const pipelines = await PipelineRow.findAll({ order: ["title"] });
-  const marks = await SliceRow.findAll({
+  const shownMarks = await SliceRow.findAll({
     where: {
       [Op.or]: [{ slice: { [Op.gte]: days[0], [Op.lte]: days.at(-1) } }, { slice: "" }, { verdict: "disagrees" }],
     },
   });
-  const [proofs, wholes] = [await latestProofs(store, false), await latestProofs(store, true)];
-  const loaded = await lastLoads(store);
+  const marks = new Map<string, SliceRow[]>();
+  for (const row of shownMarks) {
+    const name = JSON.stringify([row.pipeline, row.load]);
+    marks.set(name, [...(marks.get(name) ?? []), row]);
+  }
+  const standings = await Standings.read();
   const running = await store.query<{ pipeline: string; load: string }>(
     "SELECT r.pipeline, l.load FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'running' AND r.status = 'running' AND r.kind NOT IN ('prove', 'rehearse')",
   );
@@ -88,9 +110,8 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
     load: string,
     definition: PipelineRow["definition"]["loads"][string],
   ): LedgerTable => {
-    const mine = marks.filter((row) => row.pipeline === pipeline && row.load === load);
-    const proof = proofs.find((row) => row.pipeline === pipeline && row.load === load);
-    const whole = wholes.find((row) => row.pipeline === pipeline && row.load === load);
+    const mine = marks.get(JSON.stringify([pipeline, load])) ?? [];
+    const { row: stands, proof, whole } = standings.of(pipeline, load);
     const by = definition.proof?.by;
     const rows = whole?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? null;
     // A newer proof of one slice leaves the verdict over the others as it was.
@@ -117,7 +138,9 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       by: by ? `${by.slice} of ${by.column}` : null,
       rows,
       difference: whole ? firstDifference(whole.figures) : null,
-      loadedAt: loaded.find((row) => row.pipeline === pipeline && row.load === load)?.at.toISOString() ?? null,
+      loadedAt: stands?.loadedAt?.toISOString() ?? null,
+      failed: stands?.status === "failed" ? { run: stands.runId ?? 0, message: stands.failure?.message ?? "" } : null,
+      rejected: stands?.rejected ?? "0",
       provedAt: proof?.at.toISOString() ?? null,
       loading: running.some((row) => row.pipeline === pipeline && row.load === load),
       verdict: disagrees ? "disagrees" : (proof?.verdict ?? null),
@@ -133,6 +156,7 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       pipeline: row.name,
       title: row.title,
       schedule: scheduleWords(row.definition.schedule),
+      lateSince: row.nextAt && Date.now() - row.nextAt.getTime() > lateAfter ? row.nextAt.toISOString() : null,
       tables: Object.entries(row.definition.loads).map(([name, load]) => table(row.name, name, load)),
     })),
   };
@@ -179,11 +203,18 @@ export const warehouse = routes()
     const { store } = c.get("house");
     const pipelines = await PipelineRow.findAll();
     const names = [...new Set(pipelines.map((row) => row.definition.warehouse))];
-    const counted = await latestProofs(store, true);
-    const loaded = await lastLoads(store);
+    const standings = await Standings.read();
     const tables: WarehouseTable[] = [];
+    const unreachable: WarehouseView["unreachable"] = [];
     for (const name of names) {
-      for (const dataset of await sourceFor(await store.credentials(name)).datasets()) {
+      const datasets = await store
+        .credentials(name)
+        .then((credentials) => sourceFor(credentials).datasets())
+        .catch((error: unknown) => {
+          unreachable.push({ connection: name, failure: failureOf(error, { name }) });
+          return [];
+        });
+      for (const dataset of datasets) {
         const loader = pipelines
           .filter((row) => row.definition.warehouse === name)
           .flatMap((row) =>
@@ -194,13 +225,10 @@ export const warehouse = routes()
             })),
           )
           .find((entry) => entry.table.schema === dataset.schema && entry.table.table === dataset.name);
-        const at = loaded.find((row) => row.pipeline === loader?.pipeline && row.load === loader?.load)?.at;
+        const { row: stands, whole } = standings.of(loader?.pipeline ?? "", loader?.load ?? "");
         const { schema, name: table, kind, bytes } = dataset;
         // What the last whole proof counted is exact; the server's own figure is an estimate, and absent for a new table.
-        const rows =
-          counted
-            .find((row) => row.pipeline === loader?.pipeline && row.load === loader?.load)
-            ?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? dataset.rows;
+        const rows = whole?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? dataset.rows;
         tables.push({
           connection: name,
           schema,
@@ -210,11 +238,11 @@ export const warehouse = routes()
           bytes,
           pipeline: loader?.pipeline ?? null,
           load: loader?.load ?? null,
-          loadedAt: at?.toISOString() ?? null,
+          loadedAt: stands?.loadedAt?.toISOString() ?? null,
         });
       }
     }
-    return c.json(tables);
+    return c.json({ tables, unreachable } satisfies WarehouseView);
   });
 
 /** Anything by a part of its name. */

@@ -14,7 +14,7 @@ import { Op, type Transaction, UniqueConstraintError } from "sequelize";
 import { body, type Env, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
 import { HttpProblem, notFound, problemAt } from "../problem.ts";
-import { PipelineRow, RunRow, SliceRow } from "../store/models.ts";
+import { PipelineRow, RunRow, SliceRow, StandingRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { definitionProblems } from "./definition.ts";
 import { columnsOfBoth, previewLoad } from "./preview.ts";
@@ -28,9 +28,37 @@ async function found(name: string): Promise<PipelineRow> {
 
 /** Each pipeline's latest run that loads. */
 async function lastRuns(store: Store): Promise<Map<string, RunRow>> {
-  const ids = await store.query<{ id: number }>("SELECT max(id) AS id FROM runs WHERE kind = 'load' GROUP BY pipeline");
+  const ids = await store.query<{ id: number }>(
+    "SELECT r.id FROM pipelines p, LATERAL (SELECT id FROM runs WHERE pipeline = p.name AND kind = 'load' ORDER BY id DESC LIMIT 1) r",
+  );
   const rows = await RunRow.findAll({ where: { id: ids.map((row) => row.id) } });
   return new Map(rows.map((row) => [row.pipeline, row]));
+}
+
+/** Loads with a slice that disagrees. */
+async function disagreements(store: Store): Promise<Set<string>> {
+  const rows = await store.query<{ pipeline: string; load: string }>(
+    "SELECT DISTINCT pipeline, load FROM slices WHERE verdict = 'disagrees'",
+  );
+  return new Set(rows.map(({ pipeline, load }) => JSON.stringify([pipeline, load])));
+}
+
+/** How a pipeline's loads stand: what needs somebody is counted for each load by its newest outcome. */
+function standingOf(
+  { name, definition }: PipelineRow,
+  standings: StandingRow[],
+  disagreeing: ReadonlySet<string>,
+): PipelineSummary["standing"] {
+  const mine = standings.filter((row) => row.pipeline === name && Object.hasOwn(definition.loads, row.load));
+  const disagrees = (load: string) => disagreeing.has(JSON.stringify([name, load]));
+  const failed = (row: StandingRow) => row.status === "failed";
+  const rejecting = (row: StandingRow) => row.rejected !== "0";
+  return {
+    disagrees: mine.filter((row) => disagrees(row.load)).length,
+    failed: mine.filter(failed).length,
+    rejecting: mine.filter(rejecting).length,
+    proved: mine.filter((row) => row.proofId !== null && !disagrees(row.load) && !failed(row)).length,
+  };
 }
 
 function view(row: PipelineRow, lastRun: PipelineView["lastRun"]): PipelineView {
@@ -189,6 +217,8 @@ export const pipelines = routes()
   .get("/", async (c) => {
     const rows = await PipelineRow.findAll({ order: ["title"] });
     const last = await lastRuns(c.get("house").store);
+    const standings = await StandingRow.findAll();
+    const disagreeing = await disagreements(c.get("house").store);
     const told = new Map((await summaries([...last.values()])).map((run) => [run.pipeline, run]));
     const list: PipelineSummary[] = rows.map((row) => ({
       name: row.name,
@@ -203,6 +233,7 @@ export const pipelines = routes()
       schedule: row.definition.schedule ?? null,
       nextAt: row.nextAt?.toISOString() ?? null,
       lastRun: told.get(row.name) ?? null,
+      standing: standingOf(row, standings, disagreeing),
     }));
     return c.json(list);
   })

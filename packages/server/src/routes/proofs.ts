@@ -1,7 +1,7 @@
 import type { ProofSummary, ProofView } from "@undercoat/core/api/api";
 import { requires, routes } from "../context.ts";
 import { notFound } from "../problem.ts";
-import { PipelineRow, ProofRow, RunRow, SliceRow } from "../store/models.ts";
+import { PipelineRow, ProofRow, RunRow, SliceRow, StandingRow } from "../store/models.ts";
 
 function summary(row: ProofRow, title: string): ProofSummary {
   return {
@@ -43,15 +43,12 @@ export const proofs = routes()
   .get("/", async (c) => {
     const { pipeline, load } = c.req.query();
     const titles = new Map((await PipelineRow.findAll()).map((row) => [row.name, row]));
-    const { store } = c.get("house");
     const rows =
       pipeline && load
         ? await ProofRow.findAll({ where: { pipeline, load }, attributes: listed, order: [["id", "DESC"]], limit: 200 })
         : await ProofRow.findAll({
             where: {
-              id: (await store.query<{ id: number }>("SELECT max(id) AS id FROM proofs GROUP BY pipeline, load")).map(
-                (row) => row.id,
-              ),
+              id: (await StandingRow.findAll({ attributes: ["proofId"] })).map((row) => row.proofId ?? 0),
             },
             attributes: listed,
             order: [["id", "DESC"]],

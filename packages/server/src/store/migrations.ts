@@ -55,4 +55,24 @@ ALTER TABLE pipelines ADD COLUMN saved_by text;
 CREATE TABLE seats (connection text NOT NULL, run_id integer NOT NULL REFERENCES runs ON DELETE CASCADE, load text NOT NULL, PRIMARY KEY (connection, run_id, load));`);
     },
   },
+  {
+    name: "0005-standings",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      // How each load stands now, kept beside its history: the ledger asks no more than this.
+      await context.sequelize.query(`
+CREATE TABLE standings (pipeline text NOT NULL, load text NOT NULL, run_id integer, status text, failure json, ended_at timestamptz, loaded_at timestamptz, rejected bigint NOT NULL DEFAULT 0,
+  proof_id integer, proof_run_id integer, whole_id integer, whole_run_id integer, PRIMARY KEY (pipeline, load));
+INSERT INTO standings (pipeline, load, run_id, status, failure, ended_at, rejected)
+SELECT DISTINCT ON (r.pipeline, l.load) r.pipeline, l.load, r.id, l.status, l.failure, l.finished_at, coalesce((l.tally ->> 'rejected')::bigint, 0)
+FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE r.kind IN ('load', 'repair') AND l.finished_at IS NOT NULL ORDER BY r.pipeline, l.load, r.id DESC;
+UPDATE standings s SET loaded_at = f.at FROM (SELECT r.pipeline, l.load, max(l.finished_at) AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'finished' AND r.kind IN ('load', 'repair') GROUP BY 1, 2) f WHERE f.pipeline = s.pipeline AND f.load = s.load;
+INSERT INTO standings (pipeline, load, proof_id, proof_run_id) SELECT DISTINCT ON (pipeline, load) pipeline, load, id, run_id FROM proofs ORDER BY pipeline, load, id DESC
+ON CONFLICT (pipeline, load) DO UPDATE SET proof_id = excluded.proof_id, proof_run_id = excluded.proof_run_id;
+UPDATE standings s SET whole_id = p.id, whole_run_id = p.run_id FROM (SELECT DISTINCT ON (pipeline, load) pipeline, load, id, run_id FROM proofs WHERE whole ORDER BY pipeline, load, id DESC) p WHERE p.pipeline = s.pipeline AND p.load = s.load;
+CREATE INDEX runs_latest ON runs (pipeline, kind, id);
+CREATE INDEX runs_ended ON runs (finished_at);
+CREATE INDEX ON proofs (run_id);
+CREATE INDEX ON seats (run_id);`);
+    },
+  },
 ];

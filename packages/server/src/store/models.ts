@@ -146,6 +146,25 @@ export class ProofRow extends StoredRow<ProofRow> {
   declare warehouseSql: string;
 }
 
+/** How one load stands now: how its latest run ended, and its latest proofs. */
+export class StandingRow extends StoredRow<StandingRow> {
+  declare pipeline: string;
+  declare load: string;
+  declare runId: number | null;
+  declare status: RunStatus | null;
+  declare failure: Failure | null;
+  declare endedAt: Date | null;
+  /** when it last wrote */
+  declare loadedAt: Date | null;
+  /** rows that its latest run rejected, exact text */
+  declare rejected: CreationOptional<string>;
+  declare proofId: number | null;
+  declare proofRunId: number | null;
+  /** the latest proof of all of it */
+  declare wholeId: number | null;
+  declare wholeRunId: number | null;
+}
+
 /** The latest known state of one slice of one load; the ledger's mark. `slice` is '' for a whole table or rows without a date. */
 export class SliceRow extends StoredRow<SliceRow> {
   declare pipeline: string;
@@ -286,6 +305,20 @@ export function bindModels(sequelize: Sequelize): void {
     warehouseSql: text,
   });
   const key = { ...text, primaryKey: true };
+  bind<StandingRow>(StandingRow, "standings", {
+    pipeline: key,
+    load: key,
+    runId: optionalNumber,
+    status: optionalText,
+    failure: optionalJson,
+    endedAt: time,
+    loadedAt: time,
+    rejected: { type: DataTypes.BIGINT, allowNull: false, defaultValue: "0" },
+    proofId: optionalNumber,
+    proofRunId: optionalNumber,
+    wholeId: optionalNumber,
+    wholeRunId: optionalNumber,
+  });
   bind<SliceRow>(SliceRow, "slices", {
     pipeline: key,
     load: key,

@@ -52,6 +52,19 @@ export class Store {
     return new Store(url, sequelize, key);
   }
 
+  /** Does work that one process at a time does, of all that use this database; null where another is at it. */
+  async alone<T>(what: string, work: () => Promise<T>): Promise<T | null> {
+    const client = new pg.Client({ connectionString: this.url, application_name: "undercoat alone" });
+    client.on("error", () => undefined);
+    await client.connect();
+    try {
+      const { rows } = await client.query("SELECT pg_try_advisory_lock(1970169957, hashtext($1)) AS taken", [what]);
+      return rows[0]?.taken ? await work() : null;
+    } finally {
+      await client.end();
+    }
+  }
+
   /** True where the database answers within two seconds. */
   async answers(): Promise<boolean> {
     const asked = this.query("SELECT 1 AS one").then(

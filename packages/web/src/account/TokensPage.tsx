@@ -6,6 +6,7 @@ import { useState } from "react";
 import { ApiProblem, api } from "../api/client.ts";
 import { counted, moment } from "../parts/format.ts";
 import { SqlText } from "../parts/SqlText.tsx";
+import { Title } from "../parts/Title.tsx";
 import { ErrorNote } from "../parts/words.tsx";
 import { useMe } from "./me.ts";
 
@@ -82,6 +83,7 @@ export default function TokensPage() {
   const everybody = me.user.role === "administrator";
   return (
     <main className="page">
+      <Title of="Tokens" />
       <div className="head">
         <div>
           <h1>{data ? `${counted(data.length, "token")} for the command line` : "Command-line tokens"}</h1>

@@ -5,6 +5,7 @@ import type { Role, User } from "@undercoat/core/api/api";
 import { useState } from "react";
 import { ApiProblem, api } from "../api/client.ts";
 import { counted } from "../parts/format.ts";
+import { Title } from "../parts/Title.tsx";
 import { ErrorNote } from "../parts/words.tsx";
 
 const roles: { value: Role; label: string }[] = [
@@ -63,6 +64,7 @@ export default function UsersPage() {
   });
   return (
     <main className="page">
+      <Title of="Users" />
       <div className="head">
         <div>
           <h1>{data ? counted(data.filter((user) => user.active).length, "active account") : "Users"}</h1>

@@ -9,6 +9,7 @@ import { ApiProblem, api } from "../api/client.ts";
 import { Confirm } from "../parts/Confirm.tsx";
 import { DataTable } from "../parts/DataTable.tsx";
 import { bytes, counted, grouped } from "../parts/format.ts";
+import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { ConnectionForm } from "./ConnectionForm.tsx";
@@ -89,6 +90,7 @@ export default function ConnectionPage() {
   const chosen = datasets.data?.find((row) => id(row) === open);
   return (
     <main className="page">
+      <Title of={connection.data.name} />
       <div className="head">
         <div>
           <div className="crumbs">

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api } from "../api/client.ts";
 import { counted } from "../parts/format.ts";
+import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { ConnectionForm } from "./ConnectionForm.tsx";
@@ -23,6 +24,7 @@ export default function ConnectionsPage() {
   const uses = (row: ConnectionView, as: "source" | "warehouse") => row.usedBy.filter((use) => use.as === as).length;
   return (
     <main className="page">
+      <Title of="Connections" />
       <div className="head">
         <div>
           <h1>{!data ? "Connections" : data.length ? counted(data.length, "connection") : "No connections yet"}</h1>

@@ -1,7 +1,7 @@
 import { Button, Popover } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { Ledger, LedgerGroup, LedgerSlice, LedgerTable } from "@undercoat/core/api/api";
-import { useState } from "react";
+import { type KeyboardEvent, useState } from "react";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api, withQuery } from "../api/client.ts";
@@ -10,6 +10,7 @@ import { counted, grouped, moment, signed, sliceName, zone } from "../parts/form
 import { HourButton } from "../parts/hour.tsx";
 import { Legend, Mark, type MarkState, markWords } from "../parts/Mark.tsx";
 import { useRun } from "../parts/runs.ts";
+import { Title } from "../parts/Title.tsx";
 import { ErrorNote } from "../parts/words.tsx";
 
 /** Both sides' figures of one mark, with what to do next. */
@@ -84,7 +85,18 @@ function MarkFigures({ table, slice }: { table: LedgerTable; slice: LedgerSlice 
   );
 }
 
-function MarkButton({ table, slice, wide }: { table: LedgerTable; slice: LedgerSlice | undefined; wide?: boolean }) {
+/** A mark that opens its figures. Of a row's marks one is a stop of the keyboard; arrows lead to the others. */
+function MarkButton({
+  table,
+  slice,
+  wide,
+  stop = true,
+}: {
+  table: LedgerTable;
+  slice: LedgerSlice | undefined;
+  wide?: boolean;
+  stop?: boolean;
+}) {
   const [open, setOpen] = useState(false);
   const state: MarkState = table.loading && (wide || !slice) ? "loading" : (slice?.state ?? "empty");
   if (!slice) return <Mark state={state} wide={wide} />;
@@ -94,6 +106,7 @@ function MarkButton({ table, slice, wide }: { table: LedgerTable; slice: LedgerS
         <button
           type="button"
           className="mark"
+          tabIndex={stop ? 0 : -1}
           style={wide ? { width: "100%", textAlign: "left" } : undefined}
           onClick={() => setOpen(!open)}
           aria-expanded={open}
@@ -110,17 +123,30 @@ function MarkButton({ table, slice, wide }: { table: LedgerTable; slice: LedgerS
 function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
   const whole = table.slices.find((slice) => slice.slice === "");
   const differs = table.verdict === "disagrees";
+  const slices = days.map((day) => table.slices.find((slice) => slice.slice === day));
+  const [held, setHeld] = useState<string | null>(null);
+  // What disagrees is where one arrives, else the latest day.
+  const first = slices.findLast((slice) => slice?.state === "disagrees") ?? slices.findLast(Boolean);
+  const stop = held ?? first?.slice ?? null;
+  const move = (event: KeyboardEvent<HTMLTableRowElement>) => {
+    const step = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+    const marks = [...event.currentTarget.querySelectorAll<HTMLElement>("button.mark")];
+    const at = marks.indexOf(document.activeElement as HTMLElement);
+    if (step === undefined || at < 0) return;
+    event.preventDefault();
+    marks[at + step]?.focus();
+  };
   return (
-    <tr>
+    <tr onKeyDown={move}>
       <td>
         <Link to={`/pipelines/${table.pipeline}/${table.load}`} className="mono" style={{ color: "var(--ink)" }}>
           {table.target}
         </Link>
       </td>
       {table.sliced ? (
-        days.map((day) => (
-          <td key={day} style={{ padding: "6px 0", textAlign: "center" }}>
-            <MarkButton table={table} slice={table.slices.find((slice) => slice.slice === day)} />
+        days.map((day, at) => (
+          <td key={day} style={{ padding: "6px 0", textAlign: "center" }} onFocus={() => setHeld(day)}>
+            <MarkButton table={table} slice={slices[at]} stop={stop === day} />
           </td>
         ))
       ) : (
@@ -141,13 +167,80 @@ function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
       </td>
       <td className="nowrap quiet">
         {table.loading ? "loading" : table.loadedAt ? moment(table.loadedAt) : "not loaded"}
+        {table.failed && (
+          <>
+            {" · "}
+            <Link to={`/runs/${table.failed.run}`} className="lead" title={table.failed.message}>
+              failed since
+            </Link>
+          </>
+        )}
       </td>
     </tr>
   );
 }
 
+/** So many are listed above the table, which shows all. */
+const mostNeeds = 4;
+
+/** Something that needs somebody, and where they go for it. */
+interface Need {
+  words: string;
+  to: string;
+}
+
+/** What needs somebody, the gravest first: what disagrees, what failed, what is late, what was rejected. */
+function needs(groups: LedgerGroup[]): Need[] {
+  const tables = groups.flatMap((group) => group.tables);
+  const differing = (table: LedgerTable) =>
+    [...table.slices, ...table.earlierDisagreements].filter(
+      (slice) => slice.state === "disagrees" || slice.state === "empty",
+    );
+  return [
+    ...tables
+      .filter((table) => table.verdict === "disagrees")
+      .map((table): Need => {
+        const slices = differing(table);
+        const days = table.sliced ? ` on ${slices.length} day${slices.length === 1 ? "" : "s"}` : "";
+        const proof = slices[0]?.proof;
+        return {
+          words: `${table.target} disagrees${days}, by ${signed(table.difference)}`,
+          to: proof ? `/proofs/${proof}` : `/pipelines/${table.pipeline}/${table.load}`,
+        };
+      }),
+    ...tables.flatMap((table): Need[] =>
+      table.failed
+        ? [{ words: `${table.target} failed: ${table.failed.message}`, to: `/runs/${table.failed.run}` }]
+        : [],
+    ),
+    ...groups.flatMap((group): Need[] =>
+      group.lateSince
+        ? [
+            {
+              words: `${group.title} was due ${moment(group.lateSince)} and has not begun`,
+              to: `/pipelines/${group.pipeline}`,
+            },
+          ]
+        : [],
+    ),
+    ...tables
+      .filter((table) => table.rejected !== "0")
+      .map((table) => ({
+        words: `${table.target} rejected ${counted(Number(table.rejected), "row")} in its last run`,
+        to: `/rejected?load=${table.pipeline}/${table.load}`,
+      })),
+  ];
+}
+
+/** What disagrees comes first, then what failed; else the groups stay in their order. */
+function graver(a: LedgerGroup, b: LedgerGroup): number {
+  const weight = ({ tables }: LedgerGroup) =>
+    tables.some((table) => table.verdict === "disagrees") ? 2 : tables.some((table) => table.failed) ? 1 : 0;
+  return weight(b) - weight(a);
+}
+
 /** How things stand, in a sentence or two. */
-function standing(groups: LedgerGroup[]): { title: string; rest: string; differs: boolean } {
+function standing(groups: LedgerGroup[]): { title: string; rest: string } {
   const tables = groups.flatMap((group) => group.tables);
   const days = tables
     .filter((table) => table.sliced)
@@ -169,25 +262,13 @@ function standing(groups: LedgerGroup[]): { title: string; rest: string; differs
       : `${grouped(String(proved(marks)))} of ${counted(marks.length, one)}`;
   const unloaded = tables.filter((table) => !table.loadedAt);
   if (days.length + whole.length === 0)
-    return {
-      title: "Nothing has been loaded yet.",
-      rest: "Run a pipeline, and its tables are proved here.",
-      differs: false,
-    };
+    return { title: "Nothing has been loaded yet.", rest: "Run a pipeline, and its tables are proved here." };
   const counts = [
     ...(days.length ? [share(days, "day")] : []),
     ...(whole.length ? [share(whole, "whole table")] : []),
   ].join(" and ");
-  const bad = tables.filter((table) => table.verdict === "disagrees");
-  const told = bad.map((table) => {
-    const days =
-      table.slices.filter((slice) => slice.state === "disagrees" || slice.state === "empty").length +
-      table.earlierDisagreements.length;
-    return `${table.target} disagrees${table.sliced ? ` on ${days} day${days === 1 ? "" : "s"}` : ""}, by ${signed(table.difference)}`;
-  });
   const loading = tables.filter((table) => table.loading).length;
   const parts = [
-    ...told,
     ...(loading ? [`${loading} ${loading === 1 ? "table is" : "tables are"} loading now`] : []),
     ...(unloaded.length
       ? [`${unloaded.length} ${unloaded.length === 1 ? "table has" : "tables have"} not been loaded`]
@@ -195,8 +276,7 @@ function standing(groups: LedgerGroup[]): { title: string; rest: string; differs
   ];
   return {
     title: `${counts[0]?.toUpperCase()}${counts.slice(1)} stand proved.`,
-    rest: `${depth[0]?.toUpperCase()}${depth.slice(1)}${parts.length ? `; ${parts.join("; ")}` : ": every table says what its source says"}.`,
-    differs: bad.length > 0,
+    rest: `${depth[0]?.toUpperCase()}${depth.slice(1)}${parts.length ? `; ${parts.join("; ")}` : tables.every((table) => table.verdict === "proved") ? ": every table says what its source says" : ""}.`,
   };
 }
 
@@ -230,20 +310,32 @@ export default function LedgerPage() {
         </div>
       </main>
     );
-  const { title, rest, differs } = standing(data.groups);
+  const { title, rest } = standing(data.groups);
+  const wanting = needs(data.groups);
   return (
     <main className="page">
+      <Title of="Ledger" />
+      <div className="head" style={{ marginBottom: 0 }}>
+        <h1>{title}</h1>
+        <HourButton />
+      </div>
       <div className="head">
         <div>
-          <h1>{title}</h1>
-          <p className={differs ? "lead" : "quiet"}>{rest}</p>
+          <p className="quiet">{rest}</p>
+          {wanting.length > 0 && (
+            <ul className="needs" aria-label="What needs somebody">
+              {wanting.slice(0, mostNeeds).map(({ words, to }) => (
+                <li key={words}>
+                  <Link to={to} className="lead">
+                    {words}
+                  </Link>
+                </li>
+              ))}
+              {wanting.length > mostNeeds && <li className="quiet">and {wanting.length - mostNeeds} more below</li>}
+            </ul>
+          )}
         </div>
-        <div style={{ display: "grid", gap: 10, justifyItems: "end" }}>
-          <div className="actions">
-            <HourButton />
-          </div>
-          <Legend />
-        </div>
+        <Legend />
       </div>
       <table className="plain ledger">
         <thead>
@@ -260,7 +352,7 @@ export default function LedgerPage() {
             <th>Last loaded</th>
           </tr>
         </thead>
-        {data.groups.map((group) => (
+        {data.groups.toSorted(graver).map((group) => (
           <tbody key={group.pipeline}>
             <tr>
               <th colSpan={data.days.length + 5} scope="rowgroup" className="group">

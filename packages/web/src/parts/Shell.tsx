@@ -151,6 +151,9 @@ export function Shell({ children }: { children: ReactNode }) {
   }, []);
   return (
     <div className="shell">
+      <a className="skip" href="#content">
+        To the content
+      </a>
       <div className="strip" role="region" aria-label="Undercoat">
         <Link to="/" className="brand">
           <Mark state="loaded" />
@@ -170,7 +173,9 @@ export function Shell({ children }: { children: ReactNode }) {
           <Person />
         </div>
       </div>
-      {children}
+      <div id="content" className="content" tabIndex={-1}>
+        {children}
+      </div>
       <DockBar />
       {finding && <Find onClose={() => setFinding(false)} />}
     </div>

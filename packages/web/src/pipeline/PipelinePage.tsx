@@ -12,6 +12,7 @@ import { ApiProblem, api } from "../api/client.ts";
 import { Confirm } from "../parts/Confirm.tsx";
 import { counted, moment, until } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
+import { Title } from "../parts/Title.tsx";
 import { ErrorNote, StatusBadge } from "../parts/words.tsx";
 import { TablePicker } from "../pipelines/TablePicker.tsx";
 import { Bands } from "./Bands.tsx";
@@ -138,6 +139,7 @@ function Workbench({ view }: { view: PipelineView }) {
   const wrongLoads = new Set(problems.map((problem) => String(problem.path[1] ?? "")));
   return (
     <main className="workbench">
+      <Title of={`${name}, ${view.definition.title}`} />
       <aside aria-label="Pipeline">
         <h1 style={{ fontSize: 21 }}>
           <Phrase

@@ -8,6 +8,7 @@ import { useEffect, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { ApiProblem, api } from "../api/client.ts";
 import { counted } from "../parts/format.ts";
+import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { TablePicker } from "./TablePicker.tsx";
@@ -65,6 +66,7 @@ export default function NewPipelinePage() {
     );
   return (
     <main className="page">
+      <Title of="New pipeline" />
       <div className="head">
         <div>
           <div className="crumbs">

@@ -1,6 +1,7 @@
 import { Button, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { PipelineSummary } from "@undercoat/core/api/api";
+import { isOpen } from "@undercoat/core/run/run";
 import { scheduleWords } from "@undercoat/core/schedule/schedule";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
@@ -8,8 +9,30 @@ import { api } from "../api/client.ts";
 import { counted, moment, until } from "../parts/format.ts";
 import { HourButton } from "../parts/hour.tsx";
 import { useRun } from "../parts/runs.ts";
+import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote, StatusBadge } from "../parts/words.tsx";
+
+/** How a pipeline's loads stand, each by its newest outcome, the gravest first. */
+function Standing({ row }: { row: PipelineSummary }) {
+  const { disagrees, failed, rejecting, proved } = row.standing;
+  if (row.lastRun && isOpen(row.lastRun.status)) return <StatusBadge status={row.lastRun.status} verdict={null} />;
+  const of = (count: number) => (row.loads.length > 1 ? `${count} of ${row.loads.length} ` : "");
+  if (disagrees) return <span className="badge bad">{of(disagrees)}disagrees</span>;
+  if (failed) return <span className="badge bad">{of(failed)}failed</span>;
+  if (row.lastRun?.status === "cancelled") return <StatusBadge status="cancelled" verdict={null} />;
+  if (!proved) return null;
+  return (
+    <>
+      <span className="badge good">{proved === row.loads.length ? "" : of(proved)}proved</span>
+      {rejecting > 0 && (
+        <div className="quiet">
+          {row.loads.length > 1 ? `${counted(rejecting, "load")} rejected rows` : "rejected rows"}
+        </div>
+      )}
+    </>
+  );
+}
 
 export default function PipelinesPage() {
   const canEdit = useCanEdit();
@@ -26,6 +49,7 @@ export default function PipelinesPage() {
   );
   return (
     <main className="page">
+      <Title of="Pipelines" />
       <div className="head">
         <div>
           <h1>
@@ -105,7 +129,9 @@ export default function PipelinesPage() {
                       <span className="quiet">never</span>
                     )}
                   </td>
-                  <td>{row.lastRun && <StatusBadge status={row.lastRun.status} verdict={row.lastRun.verdict} />}</td>
+                  <td>
+                    <Standing row={row} />
+                  </td>
                   <td className="right">
                     {canEdit && (
                       <Button size="xs" variant="outline" onClick={() => run.mutate({ pipeline: row.name })}>

@@ -12,6 +12,7 @@ import { FigureTable, figureValue } from "../parts/FigureTable.tsx";
 import { differenceWords, exactTime, grouped, moment, sliceName } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
+import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote, Side } from "../parts/words.tsx";
 import { Explanation } from "./Explanation.tsx";
@@ -174,6 +175,7 @@ export default function ProofPage() {
         : ", by figures";
   return (
     <main className="page">
+      <Title of={`Proof of ${proof.target}`} />
       <div className="head">
         <div>
           <div className="crumbs">

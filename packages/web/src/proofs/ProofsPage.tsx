@@ -8,6 +8,7 @@ import { api, withQuery } from "../api/client.ts";
 import { counted, differenceWords, grouped, moment } from "../parts/format.ts";
 import { Mark, markOf } from "../parts/Mark.tsx";
 import { useRun } from "../parts/runs.ts";
+import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 
@@ -39,6 +40,7 @@ export default function ProofsPage() {
   const agreeing = (data ?? []).filter((row) => row.verdict === "proved").length;
   return (
     <main className="page">
+      <Title of="Proofs" />
       <div className="head">
         <div>
           {one && (

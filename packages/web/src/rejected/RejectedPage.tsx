@@ -9,6 +9,7 @@ import { api, withQuery } from "../api/client.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { counted, grouped, moment } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
+import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { Reasons } from "./Reasons.tsx";
@@ -126,6 +127,7 @@ export default function RejectedPage() {
   const [soleP = "", soleL = ""] = (load ? place : (loads[0] ?? "")).split("/");
   return (
     <main className="page">
+      <Title of="Rejected rows" />
       <div className="head">
         <div>
           <div className="crumbs">

@@ -12,6 +12,7 @@ import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
 import { bytes, counted, exactTime, grouped, moment, seconds } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
+import { Title } from "../parts/Title.tsx";
 import { ErrorNote, FailureNote, reasonOf, StatusBadge, statusWords } from "../parts/words.tsx";
 import { Equation } from "./Equation.tsx";
 import { Phases } from "./Phases.tsx";
@@ -183,6 +184,7 @@ export default function RunPage() {
   const rehearsed = run.loads.flatMap((load) => load.rehearsal ?? []);
   return (
     <main className="page">
+      <Title of={`${run.title}, run ${run.id}`} />
       <div className="head">
         <div>
           <div className="crumbs">

@@ -5,6 +5,7 @@ import { Link, useNavigate } from "react-router";
 import { api, withQuery } from "../api/client.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { grouped, moment, seconds } from "../parts/format.ts";
+import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote, reasonOf, StatusBadge, statusWords } from "../parts/words.tsx";
 
@@ -27,6 +28,7 @@ export default function RunsPage() {
   const failed = rows.filter((row) => row.status === "failed").length;
   return (
     <main className="page">
+      <Title of="Runs" />
       <div className="head">
         <div>
           <div className="crumbs">

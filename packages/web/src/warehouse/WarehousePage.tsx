@@ -1,19 +1,24 @@
 import { TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import type { WarehouseTable } from "@undercoat/core/api/api";
+import type { WarehouseTable, WarehouseView } from "@undercoat/core/api/api";
 import { Link } from "react-router";
 import { api, withQuery } from "../api/client.ts";
 import { FirstRows } from "../connections/FirstRows.tsx";
 import type { Row } from "../connections/rows.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { bytes, counted, grouped, moment } from "../parts/format.ts";
+import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
-import { ErrorNote } from "../parts/words.tsx";
+import { ErrorNote, FailureNote } from "../parts/words.tsx";
 
 export default function WarehousePage() {
   const [wanted, setWanted] = useUrlState("find");
   const [open, setOpen] = useUrlState("table");
-  const { data, error } = useQuery({ queryKey: ["warehouse"], queryFn: () => api.get<WarehouseTable[]>("/warehouse") });
+  const { data: view, error } = useQuery({
+    queryKey: ["warehouse"],
+    queryFn: () => api.get<WarehouseView>("/warehouse"),
+  });
+  const data = view?.tables;
   const id = (row: WarehouseTable) => `${row.connection}/${row.schema}.${row.name}`;
   const chosen = data?.find((row) => id(row) === open);
   const rows = useQuery({
@@ -33,6 +38,7 @@ export default function WarehousePage() {
   const loaded = (data ?? []).filter((row) => row.pipeline).length;
   return (
     <main className="page">
+      <Title of="Warehouse" />
       <div className="head">
         <div>
           <h1>
@@ -40,7 +46,9 @@ export default function WarehousePage() {
               ? "Warehouse"
               : data.length
                 ? `${counted(data.length, "table")}, ${bytes(size)}`
-                : "The warehouse is empty"}
+                : view?.unreachable.length
+                  ? "The warehouse can't be reached"
+                  : "The warehouse is empty"}
           </h1>
           <p className="quiet">
             {data?.length
@@ -59,6 +67,12 @@ export default function WarehousePage() {
         />
       </div>
       <ErrorNote error={error} />
+      {view?.unreachable.map(({ connection, failure }) => (
+        <FailureNote
+          key={connection}
+          failure={{ ...failure, message: `The tables of ${connection} can't be shown: ${failure.message}` }}
+        />
+      ))}
       {shown.length > 0 && (
         <DataTable
           label="Tables of the warehouse"

@@ -64,6 +64,24 @@ export class PostgresWarehouse implements Warehouse {
     return exportRejected(this.credentials, filter);
   }
 
+  async prune(keep: string): Promise<number> {
+    const session = await Session.open(this.credentials, { application: "undercoat pruning" });
+    try {
+      if ((await houseVersion(session)) !== house.houseVersion) return 0;
+      let gone = 0;
+      for (const statement of house.pruning) {
+        for (;;) {
+          const rows = Number(await session.run(statement, [keep]));
+          gone += rows;
+          if (rows < house.prunedAtOnce) break;
+        }
+      }
+      return gone;
+    } finally {
+      await session.close();
+    }
+  }
+
   async settle(run: string, loads: { pipeline: string; load: string; target: string }[]) {
     const session = await Session.open(this.credentials, { application: "undercoat recovery" });
     try {

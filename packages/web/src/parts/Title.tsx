@@ -1,0 +1,4 @@
+/** A page's title in the browser: what it is about, before the product's name. */
+export function Title({ of }: { of: string }) {
+  return <title>{`${of} · Undercoat`}</title>;
+}
