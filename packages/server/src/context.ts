@@ -46,6 +46,16 @@ export function signedIn(c: Context<Env>): UserRow {
   return user;
 }
 
+/** A whole number of the query, from 0; `otherwise` where it is not given. @throws HttpProblem 422 */
+export function numberOf(c: Context<Env>, name: string, otherwise = 0): number {
+  const text = c.req.query(name);
+  if (text === undefined || text === "") return otherwise;
+  const value = Number(text);
+  if (!/^\d+$/.test(text) || value > 2_147_483_647)
+    throw new HttpProblem(422, `${name} is a whole number from 0 to 2147483647`);
+  return value;
+}
+
 /** The request's body, checked. @throws HttpProblem 422 with every problem. */
 export async function body<T>(c: Context<Env>, schema: Schema): Promise<T> {
   const { value, problems } = check<T>(schema, await c.req.json());

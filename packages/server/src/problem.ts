@@ -6,6 +6,7 @@ import { NameError } from "@undercoat/core/sql/identifier";
 import { failureOf } from "@undercoat/engine/failure";
 import { HTTPException } from "hono/http-exception";
 import { RunRefused } from "./jobs/runs.ts";
+import { UnknownConnection } from "./store/store.ts";
 
 type Status = 400 | 401 | 403 | 404 | 409 | 413 | 421 | 422 | 429 | 500 | 502 | 503;
 
@@ -40,7 +41,7 @@ export function problemOf(error: unknown): ProblemDetails {
     ...more,
   });
   if (error instanceof HttpProblem) return details(error.status, error.title, error.more);
-  if (error instanceof RunRefused) return details(404, error.message);
+  if (error instanceof RunRefused || error instanceof UnknownConnection) return details(404, error.message);
   if (error instanceof HTTPException)
     return details(error.status as Status, error.message || "The request was refused");
   if (error instanceof SyntaxError) return details(400, "The request is not JSON");

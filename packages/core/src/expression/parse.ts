@@ -31,16 +31,20 @@ async function parse(sql: string, prefix: number): Promise<Node[]> {
 }
 
 /** Visits every tagged node of a parse tree (`{ FuncCall: {…} }`), parents first; `see` says whether to look inside. */
-function visit(tree: unknown, see: (tag: string, node: Node) => boolean): void {
+function visit(tree: unknown, see: (tag: string, node: Node) => boolean, depth = 0): void {
+  if (depth > deepest) throw new ExpressionError("The SQL is nested too deeply; part it into several columns");
   if (Array.isArray(tree)) {
-    for (const entry of tree) visit(entry, see);
+    for (const entry of tree) visit(entry, see, depth + 1);
   } else if (tree && typeof tree === "object") {
     for (const [tag, node] of Object.entries(tree)) {
       const inside = node && typeof node === "object" && !Array.isArray(node) ? see(tag, node as Node) : true;
-      if (inside) visit(node, see);
+      if (inside) visit(node, see, depth + 1);
     }
   }
 }
+
+/** Levels of a parse tree that are followed; each operator takes a few. */
+const deepest = 1500;
 
 const scalarNodes = new Set([
   "A_Expr",

@@ -65,7 +65,15 @@ export function readProject(text: string): { project: Project | null; problems: 
       project: null,
       problems: [{ path: [], message: "The file is not a project file: it starts with undercoat: 1", line: 1 }],
     };
-  const value: unknown = document.toJS();
+  let value: unknown;
+  try {
+    value = document.toJS();
+  } catch {
+    return {
+      project: null,
+      problems: [{ path: [], message: "The file repeats its parts too often by aliases", line: 1 }],
+    };
+  }
   normalize(value);
   const { value: project, problems } = check<Project>(projectSchema, value);
   return problems.length ? { project: null, problems: locate(text, problems) } : { project, problems: [] };

@@ -185,7 +185,11 @@ export const scheduleSchema = Joi.object({
   cron: Joi.string().custom(
     checked((value) => {
       if (value.trim().split(/\s+/).length !== 5) throw new RangeError("a cron schedule has five fields");
-      new Cron(value).stop();
+      try {
+        new Cron(value).stop();
+      } catch (error) {
+        throw new RangeError((error as Error).message.replace(/^CronPattern: /, ""));
+      }
     }),
     "cron",
   ),

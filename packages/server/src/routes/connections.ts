@@ -8,7 +8,7 @@ import type { Context } from "hono";
 import { streamSSE } from "hono/streaming";
 import Joi from "joi";
 import { UniqueConstraintError } from "sequelize";
-import { body, type Env, requires, routes, signedIn } from "../context.ts";
+import { body, type Env, numberOf, requires, routes, signedIn } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { seal, unseal } from "../secret.ts";
 import { ConnectionRow, PipelineRow } from "../store/models.ts";
@@ -157,6 +157,6 @@ export const connections = routes()
   .get("/:name/datasets", async (c) => c.json(await (await sourceOf(c)).datasets()))
   .get("/:name/dataset", async (c) => c.json(await (await sourceOf(c)).dataset(tableOf(c))))
   .get("/:name/rows", async (c) =>
-    c.json(await (await sourceOf(c)).firstRows(tableOf(c), Math.min(Number(c.req.query("limit")) || 100, 200))),
+    c.json(await (await sourceOf(c)).firstRows(tableOf(c), Math.min(numberOf(c, "limit", 100), 200))),
   )
   .get("/:name/time", async (c) => c.json(await (await sourceOf(c)).timeColumns(tableOf(c))));

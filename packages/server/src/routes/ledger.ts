@@ -9,12 +9,13 @@ import type {
 } from "@undercoat/core/api/api";
 import { subtract } from "@undercoat/core/proof/decimal";
 import type { FigurePair } from "@undercoat/core/proof/verdict";
-import { scheduleWords } from "@undercoat/core/schedule/schedule";
+import { isZone, scheduleWords } from "@undercoat/core/schedule/schedule";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import { failureOf } from "@undercoat/engine/failure";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { Op } from "sequelize";
 import { requires, routes } from "../context.ts";
+import { HttpProblem } from "../problem.ts";
 import { ConnectionRow, PipelineRow, ProofRow, RunLoadRow, RunRow, SliceRow, StandingRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 
@@ -192,6 +193,7 @@ export const standing = routes()
   .use(requires("viewer"))
   .get("/ledger", async (c) => {
     const zone = c.req.query("zone") ?? "UTC";
+    if (!isZone(zone)) throw new HttpProblem(422, `${zone} is not a time zone; write one like Europe/Oslo`);
     return c.json(await ledger(c.get("house").store, zone));
   })
   .get("/dock", async (c) => c.json(await dock()));
@@ -253,8 +255,10 @@ export const search = routes()
     if (!wanted) return c.json([]);
     const has = (...texts: string[]) => texts.some((text) => text.toLowerCase().includes(wanted));
     const found: Finding[] = [];
-    for (const row of await PipelineRow.findAll({ order: ["title"] })) {
-      if (has(row.name, row.title))
+    const pipelines = await PipelineRow.findAll({ order: ["title"] });
+    const named = pipelines.filter((row) => has(row.name, row.title)).map((row) => row.name);
+    for (const row of pipelines) {
+      if (named.includes(row.name))
         found.push({
           kind: "pipeline",
           title: row.title,
@@ -281,11 +285,7 @@ export const search = routes()
     const number = /^(?:run )?(\d{1,9})$/.exec(wanted)?.[1];
     const runs = number
       ? await RunRow.findAll({ where: { id: Number(number) } })
-      : await RunRow.findAll({
-          where: { title: { [Op.iLike]: `%${wanted.replace(/[%_\\]/g, "\\$&")}%` } },
-          order: [["id", "DESC"]],
-          limit: 5,
-        });
+      : await RunRow.findAll({ where: { pipeline: named }, order: [["id", "DESC"]], limit: 5 });
     for (const run of runs)
       found.push({ kind: "run", title: `Run ${run.id}`, detail: `${run.title}, ${run.status}`, to: `/runs/${run.id}` });
     return c.json(found.slice(0, 30));

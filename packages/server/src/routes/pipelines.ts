@@ -173,6 +173,12 @@ function looking(user: number, page: AbortSignal): { signal: AbortSignal; done()
   return { signal: AbortSignal.any([own.signal, page, AbortSignal.timeout(lookSeconds * 1000)]), done };
 }
 
+/** An end of an interval: a date, a moment or a number. What PostgreSQL would take besides (`infinity`, `now`) is no place in a table. */
+const place = Joi.string()
+  .max(64)
+  .pattern(/^-?\d[\dTZ :.+-]*( BC)?$/)
+  .messages({ "string.pattern.base": "{{#label}} is a date, a moment or a number" });
+
 const scope = Joi.alternatives(
   Joi.object({ kind: Joi.string().valid("due").required() }),
   Joi.object({ kind: Joi.string().valid("whole").required() }),
@@ -187,8 +193,8 @@ const scope = Joi.alternatives(
   }),
   Joi.object({
     kind: Joi.string().valid("interval").required(),
-    from: Joi.string().max(64).required(),
-    to: Joi.string().max(64).required(),
+    from: place.required(),
+    to: place.required(),
   }),
   Joi.object({ kind: Joi.string().valid("slice").required(), slice: Joi.string().max(64).allow(null).required() }),
   Joi.object({
@@ -380,7 +386,8 @@ export const pipelines = routes()
         limit: Joi.number().integer().min(1).max(200),
       }),
     );
-    const load = asked.definition.loads?.[asked.load];
+    const { loads = {} } = asked.definition;
+    const load = Object.hasOwn(loads, asked.load) ? loads[asked.load] : undefined;
     const problem = load
       ? loadSchema.validate(load, { convert: false }).error?.message
       : `There is no load ${asked.load}`;

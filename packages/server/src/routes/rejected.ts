@@ -3,7 +3,7 @@ import type { RejectedFilter } from "@undercoat/core/sql/reject";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { Context } from "hono";
 import { stream } from "hono/streaming";
-import { type Env, requires, routes } from "../context.ts";
+import { type Env, numberOf, requires, routes } from "../context.ts";
 import { HttpProblem } from "../problem.ts";
 import { PipelineRow } from "../store/models.ts";
 
@@ -35,7 +35,7 @@ export const rejected = routes()
   .get("/", async (c) => {
     const { store } = c.get("house");
     const filter = filterOf(c);
-    const offset = Math.max(0, Number.parseInt(c.req.query("offset") ?? "0", 10) || 0);
+    const offset = numberOf(c, "offset");
     const names = await warehousesOf(filter.pipeline);
     const lists = await Promise.all(
       names.map(async (name) =>

@@ -3,7 +3,7 @@ import { overallVerdict, type Verdict } from "@undercoat/core/proof/verdict";
 import { addTallies, noFindings } from "@undercoat/core/run/run";
 import Joi from "joi";
 import { Op } from "sequelize";
-import { body, requires, routes, signedIn } from "../context.ts";
+import { body, numberOf, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
 import { cancelRun } from "../jobs/state.ts";
 import { HttpProblem, notFound } from "../problem.ts";
@@ -126,19 +126,20 @@ async function isSaved(run: RunRow, loads: RunLoadRow[]): Promise<boolean> {
 export const runs = routes()
   .use(requires("viewer"))
   .get("/", async (c) => {
-    const { pipeline, status, kind, before } = c.req.query();
+    const { pipeline, status, kind } = c.req.query();
+    const before = numberOf(c, "before");
     const where = {
       ...(pipeline ? { pipeline } : {}),
       ...(status ? { status } : {}),
       ...(kind ? { kind } : {}),
-      ...(before ? { id: { [Op.lt]: Number(before) || 0 } } : {}),
+      ...(before ? { id: { [Op.lt]: before } } : {}),
     };
     return c.json(await summaries(await RunRow.findAll({ where, order: [["id", "DESC"]], limit: page })));
   })
   .get("/:id", async (c) => c.json(await runView(await found(c.req.param("id")))))
   .get("/:id/lines", async (c) => {
     const run = await found(c.req.param("id"));
-    const after = Number(c.req.query("after")) || 0;
+    const after = numberOf(c, "after");
     // Without a place to go on from the newest ones.
     const rows = await RunLineRow.findAll({
       where: { runId: run.id, id: { [Op.gt]: after } },

@@ -13,6 +13,13 @@ const eventChannel = "undercoat_event";
 const jobChannel = "undercoat_job";
 const cancelChannel = "undercoat_cancel";
 
+/** A connection that somebody names and nobody has made, or that has been deleted. */
+export class UnknownConnection extends Error {
+  constructor(name: string) {
+    super(`There is no connection ${name}`);
+  }
+}
+
 /** True for an error of the product's own database: what it says there is not the load's matter. */
 export function isStoreError(error: unknown): boolean {
   return error instanceof BaseError;
@@ -78,10 +85,10 @@ export class Store {
     return Promise.race([asked, late]).finally(() => clearTimeout(timer));
   }
 
-  /** A connection with its password opened. @throws Error when there is none of that name. */
+  /** A connection with its password opened. @throws UnknownConnection */
   async credentials(name: string): Promise<Credentials> {
     const row = await ConnectionRow.findByPk(name);
-    if (!row) throw new RangeError(`There is no connection ${name}`);
+    if (!row) throw new UnknownConnection(name);
     return { name, settings: row.settings, password: row.secret === null ? "" : unseal(this.key, row.secret, name) };
   }
 

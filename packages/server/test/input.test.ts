@@ -1,0 +1,103 @@
+import { afterAll, beforeAll, describe, expect, test } from "vitest";
+import { environment, makeHouse, projectFile, type TestHouse, trips } from "./house.ts";
+
+/** Wrong input is answered with what is wrong, and never with a failure of the product itself. */
+let house: TestHouse;
+beforeAll(async () => {
+  house = await makeHouse("input");
+  await house.sql(house.names.source, trips);
+  await house.ask("POST", "/project", { text: projectFile(house), environment: environment() });
+});
+afterAll(() => house.close());
+
+const load = {
+  from: { connection: "trips", table: "public.trip" },
+  into: { table: "landing.other", mode: "replace" },
+};
+const preview = (name: string, expression?: string) => ({
+  pipeline: "trips",
+  load: name,
+  definition: {
+    title: "Trips",
+    warehouse: "store",
+    loads: { other: expression === undefined ? load : { ...load, columns: { x: { as: expression } } } },
+  },
+});
+/** Nine lists of nine references each to the one before. */
+const bomb = ["undercoat: 1", "a: &a [x, x, x, x, x, x, x, x, x]"]
+  .concat(
+    "bcdefghij".split("").map((name, at) => `${name}: &${name} [${Array(9).fill(`*${"abcdefghi"[at]}`).join(", ")}]`),
+  )
+  .join("\n");
+
+test.each<[string, string, unknown, number, RegExp]>([
+  ["GET", "/standing/ledger?zone=Mars/Olympus", undefined, 422, /^Mars\/Olympus is not a time zone/],
+  ["GET", "/runs?before=99999999999999999999", undefined, 422, /^before is a whole number/],
+  ["GET", "/runs?before=1e3", undefined, 422, /^before is a whole number/],
+  ["GET", "/runs/1/lines?after=1e400", undefined, 404, /no run 1/],
+  ["GET", "/rejected?offset=99999999999999999999", undefined, 422, /^offset is a whole number/],
+  ["GET", "/rejected?offset=-1", undefined, 422, /^offset is a whole number/],
+  ["GET", "/connections/nowhere/rows?schema=a&table=b", undefined, 404, /no connection nowhere/],
+  [
+    "GET",
+    "/connections/trips/rows?schema=public&table=trip&limit=Infinity",
+    undefined,
+    422,
+    /^limit is a whole number/,
+  ],
+  ["GET", "/pipelines/constructor", undefined, 404, /no pipeline constructor/],
+  ["POST", "/pipelines/trips/run", { loads: ["constructor"] }, 404, /no load constructor/],
+  ["POST", "/pipelines/trips/run", { loads: ["__proto__"] }, 422, /may hold letters/],
+  [
+    "POST",
+    "/pipelines/trips/run",
+    { scope: { kind: "interval", from: "-infinity", to: "infinity" } },
+    422,
+    /does not match|from is a date/,
+  ],
+  ["POST", "/pipelines/suggest", { connection: "nowhere", tables: ["a.b"], schema: "x" }, 404, /no connection nowhere/],
+  ["POST", "/pipelines/preview", preview("constructor"), 422, /no load constructor/],
+  ["POST", "/pipelines/preview", preview("other", `fare${" + 1".repeat(2400)}`), 422, /nested too deeply/],
+  ["POST", "/pipelines/preview", preview("other", "1".repeat(30_000)), 422, /20000 characters/],
+  ["POST", "/pipelines/times", { cron: "99 99 * * *" }, 422, /^cron: Invalid value for minute: 99$/],
+  ["POST", "/pipelines/times", { every: "PT15M", zone: "Nowhere/Land" }, 422, /not a time zone/],
+  ["POST", "/project", { text: bomb, environment: {} }, 422, /The file is wrong/],
+])("%s %s is answered in a sentence (%#)", async (method, path, body, status, words) => {
+  const answer = await house.ask(method, path, body);
+  expect([answer.status, answer.body.title]).toEqual([status, expect.stringMatching(words)]);
+});
+
+test("a file of aliases that multiply is told as that", async () => {
+  const { body } = await house.ask("POST", "/project", { text: bomb, environment: {} });
+  expect(body.problems[0].message).toBe("The file repeats its parts too often by aliases");
+});
+
+describe("two creations of one name", () => {
+  test("make one pipeline; of six saves over one version one wins", async () => {
+    const definition = { title: "Twice", warehouse: "store", loads: { other: load } };
+    const made = await Promise.all([1, 2, 3].map(() => house.ask("POST", "/pipelines", { name: "twice", definition })));
+    expect(made.map(({ status }) => status).toSorted()).toEqual([201, 409, 409]);
+    const { updatedAt } = (await house.ask("GET", "/pipelines/twice")).body;
+    const saves = await Promise.all(
+      [1, 2, 3, 4, 5, 6].map((number) =>
+        house.ask("PUT", "/pipelines/twice", { updatedAt, definition: { ...definition, title: `Save ${number}` } }),
+      ),
+    );
+    expect(saves.map(({ status }) => status).toSorted()).toEqual([200, 409, 409, 409, 409, 409]);
+    const won = saves.find(({ status }) => status === 200)?.body;
+    expect((await house.ask("GET", "/pipelines/twice")).body).toMatchObject({
+      definition: { title: won.definition.title },
+      savedBy: "The editor",
+    });
+  });
+});
+
+test("health asks the database", async () => {
+  expect((await house.as(null)("GET", "/health")).status).toBe(200);
+  const broken = await makeHouse("input_away");
+  await broken.house.store.close();
+  expect((await broken.as(null)("GET", "/health")).body).toMatchObject({
+    status: 503,
+    title: "The product's database does not answer",
+  });
+});
