@@ -1,4 +1,4 @@
-import { chmodSync, mkdtempSync, readFileSync, rmSync, statSync } from "node:fs";
+import { chmodSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { freePort, startCluster } from "@undercoat/server/cluster/cluster";
@@ -7,6 +7,8 @@ import { expect, test } from "vitest";
 
 async function ask(url: string, sql: string): Promise<unknown> {
   const client = new pg.Client({ connectionString: url });
+  // A server that is killed tells it beside the answer.
+  client.on("error", () => undefined);
   await client.connect();
   try {
     return Object.values((await client.query(sql)).rows[0])[0];
@@ -40,6 +42,38 @@ test("a private cluster listens on loopback alone, is taken over while it runs, 
   }
   expect(statSync(join(folder, "postgres")).mode & 0o777).toBe(0o700);
   expect(readFileSync(join(folder, "postgres/password"), "utf8")).toBe(first.password);
+  rmSync(folder, { recursive: true, force: true });
+});
+
+test("a cluster that was killed starts again, whatever it left: its children, its note, a number that is another's now", async () => {
+  const folder = mkdtempSync(join(tmpdir(), "undercoat-killed-"));
+  chmodSync(folder, 0o755);
+  const first = await startCluster(folder);
+  const note = join(folder, "postgres/data/postmaster.pid");
+  const kill = () => {
+    const kept = readFileSync(note, "utf8");
+    process.kill(Number(kept.split("\n")[0]), "SIGKILL");
+    return kept;
+  };
+  try {
+    // A statement at work holds the memory of the server that is gone.
+    const busy = ask(first.url("postgres"), "SELECT pg_sleep(600)").catch(() => undefined);
+    await ask(first.url("postgres"), "SELECT count(*) FROM pg_stat_activity WHERE query LIKE '%pg_sleep%'");
+    kill();
+    const second = await startCluster(folder);
+    await busy;
+    expect(second.port).toBe(first.port);
+    expect(await second.answers()).toBe(true);
+    const kept = kill();
+    await startCluster(folder).then((third) => third.stop());
+    expect(await second.answers()).toBe(false);
+    // After a restart of the machine that number may be anybody's: here it is this process.
+    writeFileSync(note, kept.replace(/^\d+/, String(process.pid)));
+    const last = await startCluster(folder);
+    expect(await ask(last.url("postgres"), "SELECT 1")).toBe(1);
+  } finally {
+    await first.stop();
+  }
   rmSync(folder, { recursive: true, force: true });
 });
 

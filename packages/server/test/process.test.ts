@@ -1,6 +1,6 @@
 import { type ChildProcess, execFile, spawn } from "node:child_process";
 import { once } from "node:events";
-import { existsSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs";
+import { chmodSync, existsSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs";
 import { createServer } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
@@ -346,4 +346,60 @@ test("events tell every page what a worker does", async () => {
   expect(heard.match(/"status":"\w+"|"kind":"line"/g)).toEqual(
     expect.arrayContaining(['"status":"queued"', '"status":"running"', '"kind":"line"', '"status":"finished"']),
   );
+});
+
+describe("on its own database", () => {
+  const own = mkdtempSync(join(tmpdir(), "undercoat-own-"));
+  const { UNDERCOAT_DATABASE_URL: _, ...rest } = environment;
+  let product: ChildProcess;
+  let address = "";
+  beforeAll(async () => {
+    chmodSync(own, 0o755);
+    product = spawn(process.execPath, ["--import", "tsx", main, "start"], {
+      env: { ...rest, UNDERCOAT_DATA: own },
+      stdio: ["ignore", "pipe", "inherit"],
+    });
+    let told = "";
+    product.stdout?.on("data", (chunk) => {
+      told += chunk;
+    });
+    for (let found: RegExpExecArray | null = null; !found; await new Promise((done) => setTimeout(done, 50))) {
+      found = /answers at (http:\S+)/.exec(told);
+      address = found?.[1] ?? "";
+    }
+  }, 60_000);
+  afterAll(() => rmSync(own, { recursive: true, force: true }));
+
+  const health = async () => (await fetch(`${address}/api/health`)).status;
+  const postmaster = () => Number(readFileSync(join(own, "postgres/data/postmaster.pid"), "utf8").split("\n")[0]);
+
+  test("it starts the database again when that is killed, and says so meanwhile", async () => {
+    expect(await health()).toBe(200);
+    const killed = postmaster();
+    process.kill(killed, "SIGKILL");
+    await until(async () => ((await health()) === 503 ? true : undefined), "it says that the database does not answer");
+    await until(
+      async () => (existsSync(join(own, "postgres/data/postmaster.pid")) && (await health()) === 200) || undefined,
+      "it answers again",
+    );
+    expect(postmaster()).not.toBe(killed);
+  }, 60_000);
+
+  test("it ends also when its worker has just died", async () => {
+    const worker = await until(
+      () =>
+        new Promise<number | undefined>((done) =>
+          execFile("pgrep", ["-P", String(product.pid), "-f", "main.ts worker"], (_error, out) =>
+            done(Number(out.trim().split("\n")[0]) || undefined),
+          ),
+        ),
+      "there is a worker",
+    );
+    const ended = once(product, "exit");
+    process.kill(worker, "SIGKILL");
+    product.kill("SIGTERM");
+    await ended;
+    expect(existsSync(join(own, "pid"))).toBe(false);
+    expect(existsSync(join(own, "postgres/data/postmaster.pid"))).toBe(false);
+  }, 60_000);
 });
