@@ -4,6 +4,7 @@ import { lazy, Suspense, useEffect } from "react";
 import { Navigate, Route, Routes, useLocation } from "react-router";
 import { SignedIn } from "./account/me.ts";
 import { api } from "./api/client.ts";
+import { Boundary } from "./parts/Boundary.tsx";
 import { Shell } from "./parts/Shell.tsx";
 import { ErrorNote } from "./parts/words.tsx";
 
@@ -35,6 +36,7 @@ function Missing() {
 
 export function App() {
   const client = useQueryClient();
+  const { pathname } = useLocation();
   const me = useQuery({ queryKey: ["me"], queryFn: () => api.get<Me>("/session") });
   useEffect(() => {
     const left = () => client.invalidateQueries({ queryKey: ["me"] });
@@ -57,26 +59,28 @@ export function App() {
   return (
     <SignedIn value={{ ...me.data, user: me.data.user }}>
       <Shell>
-        <Suspense fallback={<main className="page" />}>
-          <Routes>
-            <Route path="/" element={<LedgerPage />} />
-            <Route path="/pipelines" element={<PipelinesPage />} />
-            <Route path="/pipelines/new" element={<NewPipelinePage />} />
-            <Route path="/pipelines/:name/:load?" element={<PipelinePage />} />
-            <Route path="/rejected" element={<RejectedPage />} />
-            <Route path="/runs" element={<RunsPage />} />
-            <Route path="/runs/:id" element={<RunPage />} />
-            <Route path="/proofs" element={<ProofsPage />} />
-            <Route path="/proofs/:id" element={<ProofPage />} />
-            <Route path="/warehouse" element={<WarehousePage />} />
-            <Route path="/connections" element={<ConnectionsPage />} />
-            <Route path="/connections/:name" element={<ConnectionPage />} />
-            <Route path="/users" element={<UsersPage />} />
-            <Route path="/tokens" element={<TokensPage />} />
-            <Route path="/link" element={<Navigate to="/" replace />} />
-            <Route path="*" element={<Missing />} />
-          </Routes>
-        </Suspense>
+        <Boundary place={pathname}>
+          <Suspense fallback={<main className="page" />}>
+            <Routes>
+              <Route path="/" element={<LedgerPage />} />
+              <Route path="/pipelines" element={<PipelinesPage />} />
+              <Route path="/pipelines/new" element={<NewPipelinePage />} />
+              <Route path="/pipelines/:name/:load?" element={<PipelinePage />} />
+              <Route path="/rejected" element={<RejectedPage />} />
+              <Route path="/runs" element={<RunsPage />} />
+              <Route path="/runs/:id" element={<RunPage />} />
+              <Route path="/proofs" element={<ProofsPage />} />
+              <Route path="/proofs/:id" element={<ProofPage />} />
+              <Route path="/warehouse" element={<WarehousePage />} />
+              <Route path="/connections" element={<ConnectionsPage />} />
+              <Route path="/connections/:name" element={<ConnectionPage />} />
+              <Route path="/users" element={<UsersPage />} />
+              <Route path="/tokens" element={<TokensPage />} />
+              <Route path="/link" element={<Navigate to="/" replace />} />
+              <Route path="*" element={<Missing />} />
+            </Routes>
+          </Suspense>
+        </Boundary>
       </Shell>
     </SignedIn>
   );

@@ -24,6 +24,49 @@ export function durationWords(iso: string): string {
   return spoken.join(" ") || "0 seconds";
 }
 
+const units: Record<string, string> = {
+  s: "S",
+  sec: "S",
+  second: "S",
+  m: "M",
+  min: "M",
+  minute: "M",
+  h: "H",
+  hour: "H",
+  d: "D",
+  day: "D",
+  w: "W",
+  week: "W",
+};
+
+/** A duration as people write it (`10 minutes`, `1 h 30 min`, `2 days`) or in ISO 8601, as ISO 8601; null for anything else. */
+export function readDuration(text: string): string | null {
+  const given = text.trim();
+  if (pattern.test(given.toUpperCase())) return given.toUpperCase();
+  const parts = [...given.toLowerCase().matchAll(/(\d+)\s*([a-z]+)\s*(?:,|and)?\s*/g)];
+  if (
+    parts.length === 0 ||
+    parts
+      .map(([part]) => part)
+      .join("")
+      .trim() !== given.toLowerCase()
+  )
+    return null;
+  const told = parts.map(([, count = "", word = ""]) => ({
+    count,
+    unit: units[word] ?? units[word.replace(/s$/, "")],
+  }));
+  if (told.some(({ unit }) => unit === undefined)) return null;
+  const of = (wanted: string) =>
+    told
+      .filter(({ unit }) => wanted.includes(unit ?? ""))
+      .map(({ count, unit }) => `${count}${unit}`)
+      .join("");
+  const [days, times] = [of("WD"), of("HMS")];
+  const iso = `P${days}${times ? `T${times}` : ""}`;
+  return pattern.test(iso) ? iso : null;
+}
+
 /** Look-backs that read well, in seconds. */
 const roundLookBacks = [60, 120, 300, 600, 900, 1800, 3600, 7200, 14_400, 28_800, 43_200, 86_400];
 

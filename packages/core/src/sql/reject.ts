@@ -133,6 +133,15 @@ export function listRejected(filter: RejectedFilter, limit: number, offset = 0):
   };
 }
 
+/** The numbers of all rejected rows that are on the list still and that a filter lets through, up to a bound. */
+export function rejectedIds(filter: RejectedFilter, most: number): { sql: string; values: string[] } {
+  const { where, values } = filtered({ ...filter, all: false });
+  return {
+    sql: `SELECT id::text FROM undercoat.rejected WHERE ${where} ORDER BY rejected.id LIMIT ${Math.trunc(most)}`,
+    values,
+  };
+}
+
 /** How many rejected rows each load has for each reason, the most frequent first. */
 export function countRejected(filter: RejectedFilter): { sql: string; values: string[] } {
   const { where, values } = filtered(filter);

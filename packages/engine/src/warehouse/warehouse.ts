@@ -187,6 +187,8 @@ export interface Warehouse {
   isInside(source: Source): boolean;
   /** Rejected rows, the latest first, and how many each load has for each reason. */
   rejected(filter: RejectedFilter, limit: number, offset: number): Promise<RejectedList>;
+  /** the numbers of the rejected rows that are on the list, by which they can be loaded again */
+  rejectedIds(filter: RejectedFilter, most: number): Promise<string[]>;
   /** the rejected rows of one load as CSV, their original values as columns of their own */
   rejectedCsv(filter: RejectedFilter): Promise<Readable>;
   /** Takes away tallies and rejected rows that left the list longer ago than a duration (ISO 8601); how many. */

@@ -8,6 +8,8 @@ import { HttpProblem } from "../problem.ts";
 import { PipelineRow } from "../store/models.ts";
 
 const page = 200;
+/** Rows that one request may load again by their numbers. */
+const mostIds = 100_000;
 
 /** The filter that the address asks for. */
 function filterOf(c: Context<Env>): RejectedFilter {
@@ -50,6 +52,19 @@ export const rejected = routes()
       counts: found.flatMap((list) => list.counts),
       unreached: lists.filter((list) => typeof list === "string"),
     });
+  })
+  .get("/ids", async (c) => {
+    const { store } = c.get("house");
+    const filter = filterOf(c);
+    if (!filter.pipeline || !filter.load) throw new HttpProblem(422, "Name the pipeline and the load");
+    const [name] = await warehousesOf(filter.pipeline);
+    if (!name) throw new HttpProblem(404, `There is no pipeline ${filter.pipeline}`);
+    const ids = await warehouseFor(await store.credentials(name)).rejectedIds(filter, mostIds + 1);
+    if (ids.length > mostIds)
+      throw new HttpProblem(422, `More than ${mostIds} rows are meant`, {
+        hint: "Narrow the filter, or load all rejected rows again.",
+      });
+    return c.json(ids);
   })
   .get("/csv", async (c) => {
     const { store } = c.get("house");

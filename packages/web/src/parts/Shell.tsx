@@ -1,7 +1,7 @@
 import { Menu, useMantineColorScheme } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import type { Dock } from "@undercoat/core/api/api";
-import { type ReactNode, useEffect, useState } from "react";
+import { lazy, type ReactNode, Suspense, useEffect, useState } from "react";
 import { Link, NavLink, useNavigate } from "react-router";
 import { useMe } from "../account/me.ts";
 import { api } from "../api/client.ts";
@@ -10,6 +10,8 @@ import { useAway } from "../api/server.ts";
 import { Find } from "./Find.tsx";
 import { grouped, until, zone } from "./format.ts";
 import { Mark } from "./Mark.tsx";
+
+const Help = lazy(() => import("./Help.tsx"));
 
 const places = [
   ["/", "Ledger"],
@@ -137,10 +139,12 @@ function DockBar() {
 export function Shell({ children }: { children: ReactNode }) {
   useEvents();
   const [finding, setFinding] = useState(false);
+  const [helping, setHelping] = useState(false);
   useEffect(() => {
     const pressed = (event: KeyboardEvent) => {
       const typing =
         event.target instanceof HTMLElement && event.target.closest("input, textarea, select, [contenteditable]");
+      if (event.key === "?" && !typing && !event.ctrlKey && !event.metaKey) setHelping(true);
       if (event.key === "/" && !typing && !event.ctrlKey && !event.metaKey) {
         event.preventDefault();
         setFinding(true);
@@ -170,6 +174,9 @@ export function Shell({ children }: { children: ReactNode }) {
           <button type="button" className="find" onClick={() => setFinding(true)}>
             Find anything <kbd>/</kbd>
           </button>
+          <button type="button" className="find" aria-label="Keys and words" onClick={() => setHelping(true)}>
+            <kbd>?</kbd>
+          </button>
           <Person />
         </div>
       </div>
@@ -178,6 +185,11 @@ export function Shell({ children }: { children: ReactNode }) {
       </div>
       <DockBar />
       {finding && <Find onClose={() => setFinding(false)} />}
+      {helping && (
+        <Suspense fallback={null}>
+          <Help onClose={() => setHelping(false)} />
+        </Suspense>
+      )}
     </div>
   );
 }

@@ -13,17 +13,20 @@ export interface RunOrder {
   reason?: string;
 }
 
-/** Starts a run; by default its page opens. */
+/** Where a run's page leads on to by itself when the run has ended: to the rows of its proof. */
+export const thenRows = "then=rows";
+
+/** Starts a run; by default its page opens. A search for rows leads on to them. */
 export function useRun(after?: (run: RunView) => void) {
   const navigate = useNavigate();
   const client = useQueryClient();
   return useMutation({
     mutationFn: ({ pipeline, ...order }: RunOrder) => api.post<RunView>(`/pipelines/${pipeline}/run`, order),
-    onSuccess: (run) => {
+    onSuccess: (run, { rows }) => {
       client.setQueryData(["runs", String(run.id)], run);
       client.invalidateQueries({ queryKey: ["dock"] });
       if (after) after(run);
-      else navigate(`/runs/${run.id}`);
+      else navigate(`/runs/${run.id}${rows ? `?${thenRows}` : ""}`);
     },
   });
 }

@@ -1,5 +1,6 @@
 import { Button, Modal, Select, TextInput } from "@mantine/core";
 import type { Load, Mode, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { readDuration } from "@undercoat/core/schedule/duration";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import { useState } from "react";
 import { counted } from "../parts/format.ts";
@@ -28,7 +29,7 @@ function renamed(table: string, { schema, pattern }: Change): string {
 function changed(load: Load, change: Change): Load | string {
   try {
     const column = change.watermark || load.watermark?.column;
-    const lookBack = change.lookBack || load.watermark?.lookBack;
+    const lookBack = readDuration(change.lookBack) ?? (change.lookBack || load.watermark?.lookBack);
     const mode = change.mode || load.into.mode;
     if (mode === "upsert" && !load.into.key) return "has no key, which an upsert needs";
     if (mode === "append" && !load.into.key && !column)
@@ -92,7 +93,7 @@ export function ManyLoads({ definition, onSet, onRun, onClose }: Props) {
         />
         <TextInput
           label="Look-back"
-          placeholder="as it is; PT10M"
+          placeholder="as it is; 10 minutes"
           value={change.lookBack}
           onChange={(event) => setChange({ ...change, lookBack: event.currentTarget.value })}
         />

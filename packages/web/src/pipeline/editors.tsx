@@ -4,7 +4,7 @@ import type { ConnectionView, Preview } from "@undercoat/core/api/api";
 import type { DatasetSummary } from "@undercoat/core/dataset/dataset";
 import type { Load, Mode, ProofBy, SliceUnit } from "@undercoat/core/pipeline/pipeline";
 import { formatFigure, parseFigure } from "@undercoat/core/proof/figure";
-import { durationWords, suggestLookBack } from "@undercoat/core/schedule/duration";
+import { durationWords, readDuration, suggestLookBack } from "@undercoat/core/schedule/duration";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { canBeWatermark, shortType, typeFamily } from "@undercoat/core/sql/type";
 import { useState } from "react";
@@ -168,11 +168,13 @@ export function WatermarkEditor({ load, preview, onSet, close }: EditorProps) {
   const candidates = (preview?.sourceColumns ?? []).filter((entry) => canBeWatermark(entry.type));
   const chosen = candidates.find((entry) => entry.name === column);
   const moment = !chosen || typeFamily(chosen.type) === "moment";
+  const read = lookBack.trim() === "" ? "" : moment ? readDuration(lookBack) : lookBack.trim();
   return (
     <Form
+      disabled={read === null}
       onSubmit={() => {
         const { watermark: _, ...rest } = load;
-        onSet(column ? { ...rest, watermark: { column, ...(lookBack ? { lookBack } : {}) } } : rest);
+        onSet(column ? { ...rest, watermark: { column, ...(read ? { lookBack: read } : {}) } } : rest);
         close();
       }}
     >
@@ -198,11 +200,12 @@ export function WatermarkEditor({ load, preview, onSet, close }: EditorProps) {
           label="Looking back"
           description={
             moment
-              ? "An ISO 8601 duration, such as PT10M; it covers rows that are committed late"
+              ? "Such as 10 minutes, 1 day or PT10M; it covers rows that are committed late"
               : "A whole number; it covers rows that are committed late"
           }
           value={lookBack}
           onChange={(event) => setLookBack(event.currentTarget.value)}
+          error={read === null ? `${lookBack} is not a length of time; write one like 10 minutes` : undefined}
         />
       )}
     </Form>

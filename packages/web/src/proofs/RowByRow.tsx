@@ -1,5 +1,6 @@
 import type { DifferingRow, RowDifferences } from "@undercoat/core/proof/difference";
-import { Fragment } from "react";
+import { Fragment, useEffect, useRef } from "react";
+import { useLocation } from "react-router";
 import { counted } from "../parts/format.ts";
 import { Side } from "../parts/words.tsx";
 
@@ -42,9 +43,14 @@ function HalfRow({ row, side, columns }: { row: DifferingRow; side: "source" | "
 /** The differing rows, source over warehouse, differing cells underlined. */
 export function RowByRow({ rows }: { rows: RowDifferences }) {
   const found = rows.missing + rows.extra + rows.different;
+  const place = useRef<HTMLElement>(null);
+  const { hash } = useLocation();
+  useEffect(() => {
+    if (hash === "#rows") place.current?.scrollIntoView();
+  }, [hash]);
   if (found === 0) return null;
   return (
-    <section aria-label="Row by row">
+    <section aria-label="Row by row" ref={place}>
       <div
         className="head"
         style={{ margin: "22px 0 4px", justifyContent: "flex-start", alignItems: "baseline", gap: 16 }}

@@ -1,6 +1,6 @@
 import { Button, Checkbox, Drawer, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useMutation } from "@tanstack/react-query";
 import type { RejectedRow, RejectedView } from "@undercoat/core/api/api";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -15,6 +15,9 @@ import { ErrorNote } from "../parts/words.tsx";
 import { Reasons } from "./Reasons.tsx";
 
 const pageSize = 200;
+
+/** Numbers are a warehouse's own: rows of two may have the same. */
+const nameOf = (row: RejectedRow) => `${row.pipeline}/${row.load}/${row.id}`;
 
 /** What one rejected row held, and where it came from. */
 function Detail({
@@ -112,7 +115,7 @@ export default function RejectedPage() {
   const total = counts.reduce((sum, count) => sum + BigInt(count.rows), 0n);
   const loads = [...new Set(counts.map((count) => `${count.pipeline}/${count.load}`))];
   const unreached = query.data?.pages[0]?.unreached ?? [];
-  const chosen = rows.filter((row) => picked.has(row.id) && !row.gone);
+  const chosen = rows.filter((row) => picked.has(nameOf(row)) && !row.gone);
   const one = chosen.length
     ? chosen.every((row) => row.pipeline === chosen[0]?.pipeline && row.load === chosen[0]?.load)
     : loads.length === 1 || load !== "";
@@ -124,6 +127,12 @@ export default function RejectedPage() {
       scope: { kind: "rejected", ids },
       reason: ids ? `${counted(ids.length, "rejected row")} again` : "rejected rows again",
     });
+  // All that the filter says, also what the table has not fetched yet.
+  const filtered = useMutation({
+    mutationFn: () =>
+      api.get<string[]>(withQuery("/rejected/ids", { ...filter, pipeline: soleP, load: soleL, reason, text })),
+    onSuccess: (ids) => ids.length > 0 && loadAgain({ pipeline: soleP, load: soleL }, ids),
+  });
   const [soleP = "", soleL = ""] = (load ? place : (loads[0] ?? "")).split("/");
   return (
     <main className="page">
@@ -154,17 +163,16 @@ export default function RejectedPage() {
           )}
           {canEdit && soleL && one && total > 0n && (
             <Button
-              loading={again.isPending || query.isPlaceholderData}
+              loading={again.isPending || filtered.isPending || query.isPlaceholderData}
               onClick={() =>
                 chosen.length
                   ? loadAgain(
                       chosen[0] ?? { pipeline: soleP, load: soleL },
                       chosen.map((row) => row.id),
                     )
-                  : loadAgain(
-                      { pipeline: soleP, load: soleL },
-                      reason || needle || run ? rows.filter((row) => !row.gone).map((row) => row.id) : null,
-                    )
+                  : reason || needle || run
+                    ? filtered.mutate()
+                    : loadAgain({ pipeline: soleP, load: soleL }, null)
               }
             >
               {chosen.length
@@ -176,7 +184,7 @@ export default function RejectedPage() {
           )}
         </div>
       </div>
-      <ErrorNote error={query.error ?? again.error} />
+      <ErrorNote error={query.error ?? again.error ?? filtered.error} />
       {unreached.length > 0 && (
         <p className="note">{unreached.join(", ")} could not be reached; its rejected rows are not shown.</p>
       )}
@@ -216,9 +224,9 @@ export default function RejectedPage() {
               label="Rejected rows"
               height="calc(100vh - 250px)"
               rows={rows}
-              rowKey={(row) => row.id}
+              rowKey={nameOf}
               onOpen={setOpen}
-              chosen={(row) => picked.has(row.id)}
+              chosen={(row) => picked.has(nameOf(row))}
               columns={[
                 {
                   head: <span className="visually-hidden">Chosen</span>,
@@ -227,12 +235,12 @@ export default function RejectedPage() {
                     <input
                       type="checkbox"
                       aria-label={`Choose ${row.key?.join(", ") ?? row.id}`}
-                      checked={picked.has(row.id)}
+                      checked={picked.has(nameOf(row))}
                       disabled={row.gone}
                       onClick={(event) => event.stopPropagation()}
                       onChange={() => {
                         const next = new Set(picked);
-                        if (!next.delete(row.id)) next.add(row.id);
+                        if (!next.delete(nameOf(row))) next.add(nameOf(row));
                         setPicked(next);
                       }}
                     />

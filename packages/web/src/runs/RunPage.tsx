@@ -4,13 +4,13 @@ import type { RunLine, RunLoadView, RunView } from "@undercoat/core/api/api";
 import { driftWords } from "@undercoat/core/run/drift";
 import { addTallies, balances, isOpen, reasonWords } from "@undercoat/core/run/run";
 import { useEffect, useRef, useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useLocation, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api, withQuery } from "../api/client.ts";
 import type { Progress } from "../api/events.ts";
 import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
 import { bytes, counted, exactTime, grouped, moment, seconds } from "../parts/format.ts";
-import { useRun } from "../parts/runs.ts";
+import { thenRows, useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 import { Title } from "../parts/Title.tsx";
 import { ErrorNote, FailureNote, reasonOf, StatusBadge, statusWords } from "../parts/words.tsx";
@@ -145,6 +145,11 @@ export default function RunPage() {
     onSuccess: (next) => navigate(`/runs/${next.id}`),
   });
   const start = useRun();
+  const { search } = useLocation();
+  const found = run && !active(run) && search === `?${thenRows}` ? run.loads.find((load) => load.proof !== null) : null;
+  useEffect(() => {
+    if (found) navigate(`/proofs/${found.proof}#rows`, { replace: true });
+  }, [found, navigate]);
   if (error)
     return (
       <main className="page">

@@ -12,7 +12,7 @@ import { PostgresSource } from "../../source/postgres/postgres.ts";
 import type { Source } from "../../source/source.ts";
 import type { Committed, Warehouse, WarehouseLook, WarehouseSession, WarehouseSnapshot } from "../warehouse.ts";
 import { furnish, houseVersion } from "./house.ts";
-import { exportRejected, listRejected } from "./rejected.ts";
+import { exportRejected, listRejected, rejectedIds } from "./rejected.ts";
 import { PostgresWarehouseSession } from "./session.ts";
 import { PostgresWarehouseSnapshot } from "./snapshot.ts";
 
@@ -58,6 +58,10 @@ export class PostgresWarehouse implements Warehouse {
 
   rejected(filter: RejectedFilter, limit: number, offset: number): Promise<RejectedList> {
     return listRejected(this.credentials, filter, limit, offset);
+  }
+
+  rejectedIds(filter: RejectedFilter, most: number): Promise<string[]> {
+    return rejectedIds(this.credentials, filter, most);
   }
 
   rejectedCsv(filter: RejectedFilter): Promise<Readable> {

@@ -50,6 +50,22 @@ export async function listRejected(
   }
 }
 
+/** The numbers of the rejected rows that a filter lets through. */
+export async function rejectedIds(
+  credentials: Credentials,
+  filter: reject.RejectedFilter,
+  most: number,
+): Promise<string[]> {
+  const session = await Session.open(credentials, { application: "undercoat list", readOnly: true });
+  try {
+    if ((await houseVersion(session)) === 0) return [];
+    const asked = reject.rejectedIds(filter, most);
+    return (await session.query(asked.sql, asked.values)).map((row) => text(row, "id"));
+  } finally {
+    await session.close();
+  }
+}
+
 /** The rejected rows of a load as a stream of CSV; its end closes the session. */
 export async function exportRejected(credentials: Credentials, filter: reject.RejectedFilter): Promise<Readable> {
   const session = await Session.open(credentials, { application: "undercoat export", readOnly: true });
