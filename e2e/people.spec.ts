@@ -64,7 +64,10 @@ test("what somebody else saves does not take a draft away", async () => {
   await page.getByRole("button", { name: "Save", exact: true }).click();
   await expect(page.getByText(/draft with/)).toBeHidden();
   const after = await saved();
-  expect(after).toMatchObject({ savedBy: "Una Draft", definition: { title: "Payments of Una" } });
+  expect(after).toMatchObject({
+    savedBy: "Una Draft",
+    definition: { title: "Payments of Una", schedule: { every: "PT45M" } },
+  });
   expect((await put(before.definition, after.updatedAt)).status()).toBe(200);
 });
 

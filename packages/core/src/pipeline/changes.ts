@@ -41,3 +41,22 @@ export function changesBetween(before: Pipeline, after: Pipeline): Change[] {
 export function changeWords(changes: readonly Change[]): string {
   return changes.map(({ part, kind }) => `${part} ${kind}`).join(", ");
 }
+
+/** Parts of an object of which one side changed something take that side's; where both did, `mine` stands. */
+function merged<T extends object>(origin: T, mine: T, theirs: T): T {
+  const of = (from: T, name: string): unknown => (Object.hasOwn(from, name) ? from[name as keyof T] : undefined);
+  const names = [...new Set([...Object.keys(theirs), ...Object.keys(mine)])];
+  const entries = names.map((name): [string, unknown] => [
+    name,
+    same(of(mine, name), of(origin, name)) ? of(theirs, name) : of(mine, name),
+  ]);
+  return Object.fromEntries(entries.filter(([, value]) => value !== undefined)) as T;
+}
+
+/** A draft's changes on top of what somebody else has saved since it began: only a part that both changed stands as in the draft. */
+export function rebased(origin: Pipeline, draft: Pipeline, saved: Pipeline): Pipeline {
+  const { loads: first, ...rest } = origin;
+  const { loads: mine, ...own } = draft;
+  const { loads: theirs, ...others } = saved;
+  return { ...merged(rest, own, others), loads: merged(first, mine, theirs) };
+}

@@ -174,7 +174,7 @@ export function Shell({ children }: { children: ReactNode }) {
           <button type="button" className="find" onClick={() => setFinding(true)}>
             Find anything <kbd>/</kbd>
           </button>
-          <button type="button" className="find" aria-label="Keys and words" onClick={() => setHelping(true)}>
+          <button type="button" className="find small" aria-label="Keys and words" onClick={() => setHelping(true)}>
             <kbd>?</kbd>
           </button>
           <Person />

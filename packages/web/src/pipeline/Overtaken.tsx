@@ -20,12 +20,15 @@ export default function Overtaken({ view, draft, since }: { view: PipelineView; 
   const theirs = changesBetween(since, view.definition);
   const differing = changesBetween(draft.definition, view.definition);
   return (
-    <div className="note" role="alert">
+    <div className="note" role="alert" style={{ marginBottom: 12 }}>
       <div className="strong">
         {view.savedBy ?? "The pipeline itself"} saved a change at {moment(view.updatedAt)}, while this draft was open:{" "}
         {changeWords(theirs) || "nothing that differs"}
       </div>
-      <div>Your draft is still here. Keep it to save it over theirs, or take theirs and drop it.</div>
+      <div>
+        Your draft is still here. <i>Keep mine</i> puts your changes on top of theirs, and yours stand where both
+        changed the same part; <i>Take theirs</i> drops your draft.
+      </div>
       <div className="actions" style={{ marginTop: 8 }}>
         <Button size="compact-sm" variant="outline" onClick={() => setComparing(true)}>
           Compare

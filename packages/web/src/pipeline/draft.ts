@@ -1,3 +1,4 @@
+import { rebased } from "@undercoat/core/pipeline/changes";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { useCallback, useEffect, useState } from "react";
 
@@ -14,7 +15,7 @@ export interface Draft {
   changeLoad: (name: string, next: Load) => void;
   undo: () => void;
   discard: () => void;
-  /** goes on with the draft over what has been saved since */
+  /** puts the draft's changes on top of what has been saved since */
   keep: () => void;
 }
 
@@ -78,6 +79,14 @@ export function useDraft(name: string, saved: Pipeline, version: string): Draft 
         before && before.steps.length > 1 ? { ...before, steps: before.steps.slice(0, -1) } : null,
       ),
     discard: () => setDraft(null),
-    keep: () => setDraft((before) => before && { ...before, origin: saved, base: version }),
+    keep: () =>
+      setDraft(
+        (before) =>
+          before && {
+            origin: saved,
+            base: version,
+            steps: before.steps.map((step) => rebased(before.origin, step, saved)),
+          },
+      ),
   };
 }
