@@ -134,3 +134,40 @@ test("how a load stands is its newest outcome: a failure until a run succeeds, a
   await run({ kind: "load", scope: { kind: "whole" } });
   expect(await pipeline()).toEqual({ disagrees: 0, failed: 0, rejecting: 0, proved: 1 });
 });
+
+test.each(["hour", "day", "week", "month", "year"])("slices by the %s have marks on the days shown", async (unit) => {
+  await house.sql(
+    house.names.source,
+    "DROP TABLE IF EXISTS hourly; CREATE TABLE hourly (id int PRIMARY KEY, at timestamptz NOT NULL); INSERT INTO hourly SELECT n, now() - n * interval '1 hour' FROM generate_series(1, 200) n",
+  );
+  const definition = {
+    title: "Hourly",
+    warehouse: "store",
+    loads: {
+      hourly: {
+        from: { connection: "trips", table: "public.hourly" },
+        into: { table: "landing.hourly", mode: "upsert", key: ["id"] },
+        proof: { by: { column: "at", slice: unit }, figures: ["rows"] },
+      },
+    },
+  };
+  await house.sql(house.names.warehouse, "DROP TABLE IF EXISTS landing.hourly");
+  await house.ask("DELETE", "/pipelines/hourly");
+  expect((await house.ask("POST", "/pipelines", { name: "hourly", definition })).status).toBe(201);
+  const execute = async (body: object) => {
+    const { id } = (await house.ask("POST", "/pipelines/hourly/run", body)).body;
+    await house.execute(id);
+  };
+  const states = async () => {
+    const { groups } = (await house.ask("GET", "/standing/ledger?zone=UTC")).body;
+    const [table] = groups.find((group: { pipeline: string }) => group.pipeline === "hourly").tables;
+    return table.days.map((slice: { state: string } | null) => slice?.state ?? null);
+  };
+  await execute({});
+  // The rows reach back eight days and some hours; days before them are proved as empty where slices are fine.
+  expect((await states()).slice(-8)).toEqual(Array(8).fill("proved"));
+  await house.sql(house.names.warehouse, "DELETE FROM landing.hourly WHERE id = 30");
+  await execute({ kind: "prove" });
+  // An hour that has lost its only row is one that is not loaded.
+  expect(await states()).toContain(unit === "hour" ? "empty" : "disagrees");
+});

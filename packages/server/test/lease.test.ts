@@ -337,8 +337,8 @@ test("tables that join don't undo what somebody saved meanwhile", async () => {
 });
 
 test("a lost connection to the database is made again, one and not more", async () => {
-  let heard = 0;
-  const deafen = await house.house.store.listen({ job: () => heard++ });
+  let [heard, back] = [0, 0];
+  const deafen = await house.house.store.listen({ job: () => heard++, back: () => back++ });
   const ears = async () =>
     (
       await house.sql(
@@ -362,6 +362,7 @@ test("a lost connection to the database is made again, one and not more", async 
     await house.house.store.wakeWorkers();
     return heard > 0;
   });
+  expect(back).toBe(3);
   await deafen();
   expect(await ears()).toHaveLength(0);
 });

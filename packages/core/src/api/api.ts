@@ -256,6 +256,8 @@ export interface LedgerTable {
   rejected: string;
   verdict: Verdict | null;
   slices: LedgerSlice[];
+  /** for each day shown the slice that stands for it: it holds the day, or is the gravest that lies in it */
+  days: (LedgerSlice | null)[];
   /** slices that disagree and lie before the days shown */
   earlierDisagreements: LedgerSlice[];
 }

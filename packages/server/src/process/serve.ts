@@ -13,7 +13,7 @@ import { Queue } from "../jobs/queue.ts";
 import { recoverRuns } from "../jobs/recover.ts";
 import { startScheduler } from "../jobs/scheduler.ts";
 import { workerName } from "../jobs/worker.ts";
-import { broadcast } from "../routes/events.ts";
+import { broadcast, closeStreams } from "../routes/events.ts";
 import { SettingError, type Settings, writePrivate } from "../settings.ts";
 import { Store } from "../store/store.ts";
 import { openDatabase } from "./database.ts";
@@ -189,7 +189,7 @@ export async function serve(
           (server as { closeAllConnections?: () => void }).closeAllConnections?.();
         }),
     );
-    const deafen = await store.listen({ event: broadcast });
+    const deafen = await store.listen({ event: broadcast, back: () => closeStreams(() => true) });
     undo.push(deafen);
     await recoverRuns(store, workerName(process.pid), failed);
     const scheduler = startScheduler(store, queue, failed);

@@ -7,6 +7,7 @@ import type {
   WarehouseTable,
   WarehouseView,
 } from "@undercoat/core/api/api";
+import { earliestFor, meets } from "@undercoat/core/proof/days";
 import { subtract } from "@undercoat/core/proof/decimal";
 import type { FigurePair } from "@undercoat/core/proof/verdict";
 import { isZone, scheduleWords } from "@undercoat/core/schedule/schedule";
@@ -63,6 +64,12 @@ function mark(row: SliceRow): LedgerSlice {
   };
 }
 
+/** Of the slices of a day the one that needs somebody most: one that differs before one that is not proved as deep. */
+function gravest(slices: LedgerSlice[]): LedgerSlice | null {
+  const order: LedgerSlice["state"][] = ["disagrees", "empty", "loaded", "figures", "proved"];
+  return slices.toSorted((a, b) => order.indexOf(a.state) - order.indexOf(b.state))[0] ?? null;
+}
+
 /** How each load stands, with its latest proof and the latest of its whole table. */
 class Standings {
   private constructor(
@@ -94,7 +101,13 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
   const pipelines = await PipelineRow.findAll({ order: ["title"] });
   const shownMarks = await SliceRow.findAll({
     where: {
-      [Op.or]: [{ slice: { [Op.gte]: days[0], [Op.lte]: days.at(-1) } }, { slice: "" }, { verdict: "disagrees" }],
+      [Op.or]: [
+        { slice: { [Op.gte]: days[0], [Op.lte]: `${days.at(-1)} 23:59:59` } },
+        // A week, a month or a year that holds the first day began before it.
+        { slice: { [Op.gte]: earliestFor(days[0] ?? ""), [Op.lt]: days[0], [Op.like]: "__________" } },
+        { slice: "" },
+        { verdict: "disagrees" },
+      ],
     },
   });
   const marks = new Map<string, SliceRow[]>();
@@ -118,12 +131,14 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
     // A newer proof of one slice leaves the verdict over the others as it was.
     const disagrees = proof?.verdict === "disagrees" || mine.some((row) => row.verdict === "disagrees");
     // A day without rows on either side is proved as well, where the whole table was compared.
-    const bare = by?.slice === "day" && whole ? days.filter((day) => !mine.some((row) => row.slice === day)) : [];
+    const unit = by?.slice ?? "day";
+    const fine = unit === "day" || unit === "hour";
+    const bare = by && fine && whole ? days.filter((day) => !mine.some((row) => meets(unit, row.slice, day))) : [];
     const shown = [
       ...mine.map(mark),
       ...bare.map(
         (day): LedgerSlice => ({
-          slice: day,
+          slice: unit === "hour" ? `${day} 00:00:00` : day,
           state: whole?.depth === "cells" ? "proved" : "figures",
           cellsAt: whole?.depth === "cells" ? whole.at.toISOString() : null,
           figures: [{ figure: "rows", source: "0", warehouse: "0" }],
@@ -145,9 +160,11 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       provedAt: proof?.at.toISOString() ?? null,
       loading: running.some((row) => row.pipeline === pipeline && row.load === load),
       verdict: disagrees ? "disagrees" : (proof?.verdict ?? null),
-      slices: shown.filter((slice) => days.includes(slice.slice) || slice.slice === ""),
+      slices: shown.filter((slice) => slice.slice === "" || days.some((day) => meets(unit, slice.slice, day))),
+      days: days.map((day) => gravest(shown.filter((slice) => slice.slice !== "" && meets(unit, slice.slice, day)))),
       earlierDisagreements: shown.filter(
-        (slice) => slice.state === "disagrees" && slice.slice !== "" && !days.includes(slice.slice),
+        (slice) =>
+          slice.state === "disagrees" && slice.slice !== "" && !days.some((day) => meets(unit, slice.slice, day)),
       ),
     };
   };

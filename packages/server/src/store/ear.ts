@@ -7,11 +7,13 @@ const longestPause = 15_000;
 /**
  * Listens to some channels of a database over one connection until the returned function is called. A lost connection is
  * made again, one at a time.
+ * @param back told when it was made again: something may have been said meanwhile
  * @throws Error where the first connection can't be made
  */
 export async function listen(
   url: string,
   channels: Record<string, (payload: string) => void>,
+  back: () => void = () => undefined,
 ): Promise<() => Promise<void>> {
   let ended = false;
   let client: pg.Client | undefined;
@@ -53,6 +55,7 @@ export async function listen(
       try {
         const { gone } = await connect();
         pause = firstPause;
+        back();
         await gone;
       } catch {
         // Tried again after the pause.

@@ -137,13 +137,15 @@ export class Store {
     event?: (event: Event) => void;
     job?: () => void;
     cancel?: (run: number) => void;
+    /** something may have been said that was not heard */
+    back?: () => void;
   }): Promise<() => Promise<void>> {
     const channels: Record<string, (payload: string) => void> = {};
     const { event, job, cancel } = heard;
     if (event) channels[eventChannel] = (payload) => event(JSON.parse(payload));
     if (job) channels[jobChannel] = () => job();
     if (cancel) channels[cancelChannel] = (payload) => cancel(Number(payload));
-    return listen(this.url, channels);
+    return listen(this.url, channels, heard.back);
   }
 
   async close(): Promise<void> {

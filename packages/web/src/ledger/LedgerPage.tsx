@@ -76,7 +76,7 @@ function MarkFigures({ table, slice }: { table: LedgerTable; slice: LedgerSlice 
               })
             }
           >
-            {slice.slice ? "Reload this day" : "Run this load"}
+            {slice.slice ? `Reload this ${table.by?.split(" ")[0] ?? "slice"}` : "Run this load"}
           </Button>
         )}
         {slice.proof !== null && <Link to={`/proofs/${slice.proof}`}>Open the proof</Link>}
@@ -123,11 +123,11 @@ function MarkButton({
 function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
   const whole = table.slices.find((slice) => slice.slice === "");
   const differs = table.verdict === "disagrees";
-  const slices = days.map((day) => table.slices.find((slice) => slice.slice === day));
+  const slices = table.days;
   const [held, setHeld] = useState<string | null>(null);
   // What disagrees is where one arrives, else the latest day.
   const first = slices.findLast((slice) => slice?.state === "disagrees") ?? slices.findLast(Boolean);
-  const stop = held ?? first?.slice ?? null;
+  const stop = held ?? days[slices.lastIndexOf(first ?? null)] ?? null;
   const move = (event: KeyboardEvent<HTMLTableRowElement>) => {
     const step = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
     const marks = [...event.currentTarget.querySelectorAll<HTMLElement>("button.mark")];
@@ -146,7 +146,7 @@ function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
       {table.sliced ? (
         days.map((day, at) => (
           <td key={day} style={{ padding: "6px 0", textAlign: "center" }} onFocus={() => setHeld(day)}>
-            <MarkButton table={table} slice={slices[at]} stop={stop === day} />
+            <MarkButton table={table} slice={slices[at] ?? undefined} stop={stop === day} />
           </td>
         ))
       ) : (
@@ -201,7 +201,7 @@ function needs(groups: LedgerGroup[]): Need[] {
       .filter((table) => table.verdict === "disagrees")
       .map((table): Need => {
         const slices = differing(table);
-        const days = table.sliced ? ` on ${slices.length} day${slices.length === 1 ? "" : "s"}` : "";
+        const days = table.sliced ? ` on ${counted(slices.length, table.by?.split(" ")[0] ?? "slice")}` : "";
         const proof = slices[0]?.proof;
         return {
           words: `${table.target} disagrees${days}, by ${signed(table.difference)}`,
@@ -264,7 +264,9 @@ function standing(groups: LedgerGroup[]): { title: string; rest: string } {
   if (days.length + whole.length === 0)
     return { title: "Nothing has been loaded yet.", rest: "Run a pipeline, and its tables are proved here." };
   const counts = [
-    ...(days.length ? [share(days, "day")] : []),
+    ...(days.length
+      ? [share(days, tables.every((table) => !table.by || table.by.startsWith("day ")) ? "day" : "slice")]
+      : []),
     ...(whole.length ? [share(whole, "whole table")] : []),
   ].join(" and ");
   const loading = tables.filter((table) => table.loading).length;
