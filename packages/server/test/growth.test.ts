@@ -153,6 +153,7 @@ test.each(["hour", "day", "week", "month", "year"])("slices by the %s have marks
   };
   await house.sql(house.names.warehouse, "DROP TABLE IF EXISTS landing.hourly");
   await house.ask("DELETE", "/pipelines/hourly");
+  expect(await StandingRow.count({ where: { pipeline: "hourly" } })).toBe(0);
   expect((await house.ask("POST", "/pipelines", { name: "hourly", definition })).status).toBe(201);
   const execute = async (body: object) => {
     const { id } = (await house.ask("POST", "/pipelines/hourly/run", body)).body;

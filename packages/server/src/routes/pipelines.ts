@@ -119,10 +119,9 @@ export async function savePipeline(
     });
   } else await PipelineRow.upsert(values, { transaction });
   const row = await PipelineRow.findByPk(name, { transaction, rejectOnEmpty: true });
-  await SliceRow.destroy({
-    where: { pipeline: name, load: { [Op.notIn]: Object.keys(definition.loads) } },
-    transaction,
-  });
+  const gone = { where: { pipeline: name, load: { [Op.notIn]: Object.keys(definition.loads) } }, transaction };
+  await SliceRow.destroy(gone);
+  await StandingRow.destroy(gone);
   await store.tell({ kind: "changed", what: "pipelines" });
   return row;
 }
@@ -302,6 +301,7 @@ export const pipelines = routes()
     const active = await RunRow.count({ where: { pipeline: row.name, status: ["queued", "running", "unknown"] } });
     if (active) throw new HttpProblem(409, `${row.title} is running`, { hint: "Cancel the run first." });
     await SliceRow.destroy({ where: { pipeline: row.name } });
+    await StandingRow.destroy({ where: { pipeline: row.name } });
     await row.destroy();
     await c.get("house").store.tell({ kind: "changed", what: "pipelines" });
     return c.body(null, 204);
