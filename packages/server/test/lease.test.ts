@@ -260,6 +260,21 @@ describe("workers", () => {
     await connection.update({ settings: { ...connection.settings, parallel: 4 } });
   });
 
+  test("end by themselves what another, which is heard of no more, has begun; and keep what they hold", async () => {
+    const lost = await request();
+    await claimRun(house.house.store, lost, "elsewhere:1");
+    await lapse(lost);
+    await slow("held", 30);
+    const held = await request("held");
+    await work(1);
+    await until(async () => (await view(held)).loads[0].phase === "read");
+    const { leaseUntil } = await RunRow.findByPk(held, { rejectOnEmpty: true });
+    await until(async () => (await view(lost)).status === "failed");
+    await until(async () => ((await RunRow.findByPk(held))?.leaseUntil ?? 0) > (leaseUntil ?? 0));
+    await house.ask("POST", `/runs/${held}/cancel`);
+    await until(async () => (await view(held)).status === "cancelled");
+  });
+
   test("take a run that stands in no queue", async () => {
     const id = await request();
     await house.sql("lease_own", "DELETE FROM jobs.job; UPDATE runs SET created_at = now() - interval '2 minutes'");
