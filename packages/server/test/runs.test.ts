@@ -79,6 +79,29 @@ describe("a run", () => {
   });
 });
 
+test("a rehearsed draft is told from what is saved, and rehearsing again looks at the draft", async () => {
+  const { definition } = (await it_.ask("GET", "/pipelines/trips")).body;
+  const draft = structuredClone(definition);
+  draft.loads.trip.from.where = "fare > 1000000";
+  const rehearsed = await run({ kind: "rehearse", loads: ["trip"], definition: draft });
+  expect(rehearsed).toMatchObject({ saved: false, status: "finished", tally: { read: "0" } });
+  const again = (await it_.ask("POST", `/runs/${rehearsed.id}/again`, {})).body;
+  await it_.execute(again.id);
+  expect((await it_.ask("GET", `/runs/${again.id}`)).body).toMatchObject({ saved: false, tally: { read: "0" } });
+  expect(await run({ kind: "rehearse", scope: { kind: "whole" } })).toMatchObject({
+    saved: true,
+    tally: { read: "100" },
+  });
+});
+
+test("a run's lines are the newest, and after one only what is new", async () => {
+  const { id } = await run();
+  const lines = (await it_.ask("GET", `/runs/${id}/lines`)).body as { id: number }[];
+  expect(lines.length).toBeGreaterThan(2);
+  expect(lines.map((line) => line.id)).toEqual(lines.map((line) => line.id).toSorted((a, b) => a - b));
+  expect((await it_.ask("GET", `/runs/${id}/lines?after=${lines.at(-2)?.id}`)).body).toEqual(lines.slice(-1));
+});
+
 describe("the scheduler", () => {
   const due = (at: Date) => PipelineRow.update({ nextAt: at }, { where: { name: "trips" } });
 
