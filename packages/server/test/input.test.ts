@@ -62,7 +62,7 @@ test.each<[string, string, unknown, number, RegExp]>([
   ["POST", "/pipelines/times", { cron: "99 99 * * *" }, 422, /^cron: Invalid value for minute: 99$/],
   ["POST", "/pipelines/times", { every: "PT15M", zone: "Nowhere/Land" }, 422, /not a time zone/],
   ["POST", "/project", { text: bomb, environment: {} }, 422, /The file is wrong/],
-])("%s %s is answered in a sentence (%#)", async (method, path, body, status, words) => {
+])("wrong input is answered in a sentence (%#): %s %s", async (method, path, body, status, words) => {
   const answer = await house.ask(method, path, body);
   expect([answer.status, answer.body.title]).toEqual([status, expect.stringMatching(words)]);
 });

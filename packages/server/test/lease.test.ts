@@ -125,6 +125,9 @@ describe("a commit whose answer is lost", () => {
       failure: { message: "Given up by The editor: whether it had committed was never known" },
     });
     expect((await house.ask("POST", `/runs/${id}/cancel`)).status).toBe(409);
+    expect((await house.ask("GET", "/standing/ledger?zone=UTC")).body.groups[0].tables[0].failed).toMatchObject({
+      run: id,
+    });
   });
 
   test("a cancel that falls into it does not hide that it committed", async () => {

@@ -14,7 +14,7 @@ import { type Lease, LeaseLost, whileHeld } from "./lease.ts";
 import { loadOrder } from "./order.ts";
 import { leaveSeats, takeSeats } from "./seats.ts";
 import { settleLoads } from "./settle.ts";
-import { beginLoad, endLoad, endProof, endRun, finishLoad } from "./state.ts";
+import { beginLoad, endLoad, endProof, endRun, finishLoad, holdLoad } from "./state.ts";
 
 /** A run at work: who holds it, and how it is stopped. */
 export interface Work {
@@ -104,7 +104,7 @@ async function executeLoads(store: Store, run: RunRow, loads: RunLoadRow[], work
           const taken = await takeSeats(store, lease, name, connections);
           if (taken !== null) {
             full.add(taken);
-            await waitForSeat(store, load, taken);
+            await waitForSeat(store, lease, load, taken);
             continue;
           }
         }
@@ -125,10 +125,10 @@ async function executeLoads(store: Store, run: RunRow, loads: RunLoadRow[], work
   if (trouble !== undefined) throw trouble;
 }
 
-async function waitForSeat(store: Store, load: RunLoadRow, connection: string): Promise<void> {
+async function waitForSeat(store: Store, lease: Lease, load: RunLoadRow, connection: string): Promise<void> {
   const waitingFor = `a place at ${connection}`;
   if (load.waitingFor === waitingFor) return;
-  await load.update({ waitingFor });
+  await holdLoad(store, lease, load, waitingFor);
   await store.tell({ kind: "line", run: load.runId });
 }
 

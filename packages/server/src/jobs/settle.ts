@@ -1,9 +1,9 @@
 import { failureOf } from "@undercoat/engine/failure";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
-import { RunLoadRow, type RunRow } from "../store/models.ts";
+import type { RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
-import { type Lease, whileHeld } from "./lease.ts";
-import { finishLoad } from "./state.ts";
+import type { Lease } from "./lease.ts";
+import { doubtLoad, finishLoad } from "./state.ts";
 
 /**
  * Asks the warehouse what some loads of a run have committed: those that have are finished, the others end as `undone`
@@ -29,10 +29,7 @@ export async function settleLoads(
         message: `Whether it has committed is not known yet: ${settled.message}`,
         hint: "The warehouse is asked again until it answers.",
       };
-      await whileHeld(store, lease, (transaction) =>
-        RunLoadRow.update({ status: "unknown", phase: null, failure }, { where: { id: load.id }, transaction }),
-      );
-      load.set({ status: "unknown", failure });
+      await doubtLoad(store, lease, load, failure);
       continue;
     }
     const committed = settled.get(load.load);

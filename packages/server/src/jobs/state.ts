@@ -1,7 +1,7 @@
 import type { RowDifferences } from "@undercoat/core/proof/difference";
-import { isOpen, type LoadProof, type RunStatus } from "@undercoat/core/run/run";
+import { type Failure, isOpen, type LoadProof, type RunStatus } from "@undercoat/core/run/run";
 import type { LoadOutcome } from "@undercoat/engine/load/load";
-import { type InferAttributes, Op, type Transaction } from "sequelize";
+import type { InferAttributes, Transaction } from "sequelize";
 import { RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { type Lease, putOff, whileHeld } from "./lease.ts";
@@ -56,6 +56,19 @@ export async function endLoad(
   const ended = { ...values, phase: null, waitingFor: null, finishedAt: new Date() };
   await whileHeld(store, lease, (transaction) => change(row, ended, transaction));
   row.set(ended);
+}
+
+/** Says what a load waits for before it can begin. */
+export async function holdLoad(store: Store, lease: Lease, row: RunLoadRow, waitingFor: string): Promise<void> {
+  await whileHeld(store, lease, (transaction) => change(row, { waitingFor }, transaction));
+  row.set({ waitingFor });
+}
+
+/** Notes of a load that nobody knows yet whether it has committed, and why. */
+export async function doubtLoad(store: Store, lease: Lease, row: RunLoadRow, failure: Failure): Promise<void> {
+  const values = { status: "unknown" as const, phase: null, failure };
+  await whileHeld(store, lease, (transaction) => change(row, values, transaction));
+  row.set(values);
 }
 
 /** Ends a load with a proof, which is kept only where the load had not ended before. */
@@ -159,15 +172,18 @@ export async function cancelRun(store: Store, id: number, by: string): Promise<b
       return true;
     }
     const ended = { phase: null, waitingFor: null, finishedAt: new Date() };
-    await RunLoadRow.update({ status: "cancelled", ...ended }, { where: { runId: id, status: "queued" }, transaction });
     const failure = {
       message: `Given up by ${by}: whether it had committed was never known`,
       hint: "Prove the table to see what it holds, or run again.",
     };
-    const [unknown] = await RunLoadRow.update(
-      { status: "failed", failure, ...ended },
-      { where: { runId: id, status: { [Op.in]: ["running", "unknown"] } }, transaction },
-    );
+    const left = await RunLoadRow.findAll({ where: { runId: id, status: open }, order: ["id"], transaction });
+    const unknown = left.some((load) => load.status !== "queued");
+    for (const load of left)
+      await change(
+        load,
+        load.status === "queued" ? { status: "cancelled", ...ended } : { status: "failed", failure, ...ended },
+        transaction,
+      );
     const status = unknown ? "failed" : "cancelled";
     await run.update(
       { ...asked, status, finishedAt: new Date(), failure: unknown ? failure : null, token: null },

@@ -13,6 +13,7 @@ import Joi from "joi";
 import { Op, type Transaction, UniqueConstraintError } from "sequelize";
 import { body, type Env, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
+import { disagreements, standingOf } from "../jobs/standing.ts";
 import { HttpProblem, notFound, problemAt } from "../problem.ts";
 import { PipelineRow, RunRow, SliceRow, StandingRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
@@ -33,32 +34,6 @@ async function lastRuns(store: Store): Promise<Map<string, RunRow>> {
   );
   const rows = await RunRow.findAll({ where: { id: ids.map((row) => row.id) } });
   return new Map(rows.map((row) => [row.pipeline, row]));
-}
-
-/** Loads with a slice that disagrees. */
-async function disagreements(store: Store): Promise<Set<string>> {
-  const rows = await store.query<{ pipeline: string; load: string }>(
-    "SELECT DISTINCT pipeline, load FROM slices WHERE verdict = 'disagrees'",
-  );
-  return new Set(rows.map(({ pipeline, load }) => JSON.stringify([pipeline, load])));
-}
-
-/** How a pipeline's loads stand: what needs somebody is counted for each load by its newest outcome. */
-function standingOf(
-  { name, definition }: PipelineRow,
-  standings: StandingRow[],
-  disagreeing: ReadonlySet<string>,
-): PipelineSummary["standing"] {
-  const mine = standings.filter((row) => row.pipeline === name && Object.hasOwn(definition.loads, row.load));
-  const disagrees = (load: string) => disagreeing.has(JSON.stringify([name, load]));
-  const failed = (row: StandingRow) => row.status === "failed";
-  const rejecting = (row: StandingRow) => row.rejected !== "0";
-  return {
-    disagrees: mine.filter((row) => disagrees(row.load)).length,
-    failed: mine.filter(failed).length,
-    rejecting: mine.filter(rejecting).length,
-    proved: mine.filter((row) => row.proofId !== null && !disagrees(row.load) && !failed(row)).length,
-  };
 }
 
 function view(row: PipelineRow, lastRun: PipelineView["lastRun"]): PipelineView {
