@@ -128,6 +128,9 @@ test("how a load stands is its newest outcome: a failure until a run succeeds, a
   await house.sql(house.names.source, "ALTER TABLE away RENAME TO trip");
   await run();
   expect(await pipeline()).toEqual({ disagrees: 0, failed: 0, rejecting: 0, proved: 1 });
+  // A proof that could not be made proves nothing.
+  await house.sql("growth_own", "UPDATE proofs SET verdict = 'unproved' WHERE id = (SELECT max(id) FROM proofs)");
+  expect(await pipeline()).toEqual({ disagrees: 0, failed: 0, rejecting: 0, proved: 0 });
   await house.sql(house.names.warehouse, "UPDATE landing.trip SET fare = 0 WHERE id = 3");
   await run({ kind: "prove" });
   expect(await pipeline()).toMatchObject({ disagrees: 1 });

@@ -12,28 +12,39 @@ export async function stand(
   await StandingRow.upsert(values as CreationAttributes<StandingRow>, { fields, transaction });
 }
 
-/** Loads with a slice that disagrees. */
-export async function disagreements(store: Store): Promise<Set<string>> {
-  const rows = await store.query<{ pipeline: string; load: string }>(
-    "SELECT DISTINCT pipeline, load FROM slices WHERE verdict = 'disagrees'",
-  );
-  return new Set(rows.map(({ pipeline, load }) => JSON.stringify([pipeline, load])));
+const nameOf = (pipeline: string, load: string) => JSON.stringify([pipeline, load]);
+
+/** What the latest proofs say, by load: those with a slice that disagrees, and those whose latest proof holds. */
+export interface Verdicts {
+  disagree: ReadonlySet<string>;
+  hold: ReadonlySet<string>;
+}
+
+export async function verdicts(store: Store): Promise<Verdicts> {
+  const names = async (sql: string) =>
+    new Set((await store.query<{ pipeline: string; load: string }>(sql)).map((row) => nameOf(row.pipeline, row.load)));
+  return {
+    disagree: await names("SELECT DISTINCT pipeline, load FROM slices WHERE verdict = 'disagrees'"),
+    hold: await names(
+      "SELECT s.pipeline, s.load FROM standings s JOIN proofs p ON p.id = s.proof_id WHERE p.verdict = 'proved'",
+    ),
+  };
 }
 
 /** How a pipeline's loads stand: what needs somebody is counted for each load by its newest outcome. */
 export function standingOf(
   { name, definition }: PipelineRow,
   standings: StandingRow[],
-  disagreeing: ReadonlySet<string>,
+  { disagree, hold }: Verdicts,
 ): PipelineSummary["standing"] {
   const mine = standings.filter((row) => row.pipeline === name && Object.hasOwn(definition.loads, row.load));
-  const disagrees = (load: string) => disagreeing.has(JSON.stringify([name, load]));
+  const disagrees = (load: string) => disagree.has(nameOf(name, load));
   const failed = (row: StandingRow) => row.status === "failed";
   const rejecting = (row: StandingRow) => row.rejected !== "0";
   return {
     disagrees: mine.filter((row) => disagrees(row.load)).length,
     failed: mine.filter(failed).length,
     rejecting: mine.filter(rejecting).length,
-    proved: mine.filter((row) => row.proofId !== null && !disagrees(row.load) && !failed(row)).length,
+    proved: mine.filter((row) => hold.has(nameOf(name, row.load)) && !disagrees(row.load) && !failed(row)).length,
   };
 }

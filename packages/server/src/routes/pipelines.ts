@@ -13,7 +13,7 @@ import Joi from "joi";
 import { Op, type Transaction, UniqueConstraintError } from "sequelize";
 import { body, type Env, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
-import { disagreements, standingOf } from "../jobs/standing.ts";
+import { standingOf, verdicts } from "../jobs/standing.ts";
 import { HttpProblem, notFound, problemAt } from "../problem.ts";
 import { PipelineRow, RunRow, SliceRow, StandingRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
@@ -198,7 +198,7 @@ export const pipelines = routes()
     const rows = await PipelineRow.findAll({ order: ["title"] });
     const last = await lastRuns(c.get("house").store);
     const standings = await StandingRow.findAll();
-    const disagreeing = await disagreements(c.get("house").store);
+    const proofs = await verdicts(c.get("house").store);
     const told = new Map((await summaries([...last.values()])).map((run) => [run.pipeline, run]));
     const list: PipelineSummary[] = rows.map((row) => ({
       name: row.name,
@@ -213,7 +213,7 @@ export const pipelines = routes()
       schedule: row.definition.schedule ?? null,
       nextAt: row.nextAt?.toISOString() ?? null,
       lastRun: told.get(row.name) ?? null,
-      standing: standingOf(row, standings, disagreeing),
+      standing: standingOf(row, standings, proofs),
     }));
     return c.json(list);
   })
