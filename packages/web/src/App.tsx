@@ -1,9 +1,8 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import type { Me } from "@undercoat/core/api/api";
 import { lazy, Suspense, useEffect } from "react";
 import { Navigate, Route, Routes, useLocation } from "react-router";
 import { SignedIn } from "./account/me.ts";
-import { api } from "./api/client.ts";
+import { queries } from "./api/queries.ts";
 import { Boundary } from "./parts/Boundary.tsx";
 import { Shell } from "./parts/Shell.tsx";
 import { ErrorNote } from "./parts/words.tsx";
@@ -37,9 +36,9 @@ function Missing() {
 export function App() {
   const client = useQueryClient();
   const { pathname } = useLocation();
-  const me = useQuery({ queryKey: ["me"], queryFn: () => api.get<Me>("/session") });
+  const me = useQuery(queries.me());
   useEffect(() => {
-    const left = () => client.invalidateQueries({ queryKey: ["me"] });
+    const left = () => client.invalidateQueries(queries.me());
     window.addEventListener("signed-out", left);
     return () => window.removeEventListener("signed-out", left);
   }, [client]);

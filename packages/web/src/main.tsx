@@ -14,7 +14,10 @@ import { theme, variables } from "./theme.ts";
 
 const client = new QueryClient({
   defaultOptions: {
+    // What the browser believes of its network says nothing of a server that may be on this very machine.
+    mutations: { networkMode: "always" },
     queries: {
+      networkMode: "always",
       staleTime: 15_000,
       retry: (tries, error) => !(error instanceof ApiProblem && error.problem.status > 0) && tries < 3,
     },

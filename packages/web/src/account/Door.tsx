@@ -5,6 +5,7 @@ import type { Me } from "@undercoat/core/api/api";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { api } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { Mark } from "../parts/Mark.tsx";
 import { ErrorNote } from "../parts/words.tsx";
 
@@ -30,7 +31,7 @@ export default function Door({ needsSetup: noAccounts }: { needsSetup: boolean }
     onSuccess: (me, { body }) => {
       if (me.setup) return setSetup(body.token ?? null);
       if (location.pathname === "/link") navigate("/", { replace: true });
-      client.setQueryData(["me"], me);
+      client.setQueryData(queries.me().queryKey, me);
     },
   });
   const { mutate } = enter;

@@ -1,9 +1,9 @@
 import { Button, PasswordInput, Select, TextInput } from "@mantine/core";
 import { useForm } from "@mantine/form";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import type { TokenSummary } from "@undercoat/core/api/api";
 import { useState } from "react";
 import { ApiProblem, api } from "../api/client.ts";
+import { queries, refresh } from "../api/queries.ts";
 import { counted, moment } from "../parts/format.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 import { Title } from "../parts/Title.tsx";
@@ -70,16 +70,16 @@ export default function TokensPage() {
   const me = useMe();
   const [name, setName] = useState("");
   const [days, setDays] = useState("365");
-  const { data, error } = useQuery({ queryKey: ["tokens"], queryFn: () => api.get<TokenSummary[]>("/tokens") });
-  const refresh = () => client.invalidateQueries({ queryKey: ["tokens"] });
+  const { data, error } = useQuery(queries.tokens());
+  const refreshed = () => refresh(client, queries.tokens().queryKey);
   const make = useMutation({
     mutationFn: () => api.post<{ token: string }>("/tokens", { name, days: Number(days) }),
     onSuccess: () => {
       setName("");
-      refresh();
+      refreshed();
     },
   });
-  const end = useMutation({ mutationFn: (id: number) => api.delete(`/tokens/${id}`), onSuccess: refresh });
+  const end = useMutation({ mutationFn: (id: number) => api.delete(`/tokens/${id}`), onSuccess: refreshed });
   const everybody = me.user.role === "administrator";
   return (
     <main className="page">

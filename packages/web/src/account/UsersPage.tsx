@@ -4,6 +4,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { Role, User } from "@undercoat/core/api/api";
 import { useState } from "react";
 import { ApiProblem, api } from "../api/client.ts";
+import { queries, refresh } from "../api/queries.ts";
 import { counted } from "../parts/format.ts";
 import { Title } from "../parts/Title.tsx";
 import { ErrorNote } from "../parts/words.tsx";
@@ -27,7 +28,7 @@ function NewUser({ onClose }: { onClose: () => void }) {
   const make = useMutation({
     mutationFn: () => api.post<User>("/users", form.values),
     onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["users"] });
+      refresh(client, queries.users().queryKey);
       onClose();
     },
     onError: (failed) =>
@@ -57,10 +58,10 @@ function NewUser({ onClose }: { onClose: () => void }) {
 export default function UsersPage() {
   const client = useQueryClient();
   const [adding, setAdding] = useState(false);
-  const { data, error } = useQuery({ queryKey: ["users"], queryFn: () => api.get<User[]>("/users") });
+  const { data, error } = useQuery(queries.users());
   const change = useMutation({
     mutationFn: ({ id, ...change }: { id: number } & Partial<User>) => api.patch<User>(`/users/${id}`, change),
-    onSettled: () => client.invalidateQueries({ queryKey: ["users"] }),
+    onSettled: () => refresh(client, queries.users().queryKey),
   });
   return (
     <main className="page">

@@ -6,6 +6,7 @@ import type { ConnectionView } from "@undercoat/core/api/api";
 import { connectionDefaults } from "@undercoat/core/pipeline/address";
 import { useNavigate } from "react-router";
 import { ApiProblem, api } from "../api/client.ts";
+import { queries, refresh } from "../api/queries.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { useCheck } from "./check.ts";
 
@@ -54,8 +55,8 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
         ? api.put<ConnectionView>(`/connections/${connection.name}`, settings())
         : api.post<ConnectionView>("/connections", settings()),
     onSuccess: (saved) => {
-      client.invalidateQueries({ queryKey: ["connections"] });
-      client.invalidateQueries({ queryKey: ["datasets", saved.name] });
+      refresh(client, queries.connections().queryKey);
+      refresh(client, queries.datasets(saved.name).queryKey);
       onClose();
       navigate(`/connections/${saved.name}`);
     },

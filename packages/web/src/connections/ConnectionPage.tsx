@@ -6,6 +6,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { ApiProblem, api } from "../api/client.ts";
+import { queries, refresh } from "../api/queries.ts";
 import { Confirm } from "../parts/Confirm.tsx";
 import { DataTable } from "../parts/DataTable.tsx";
 import { bytes, counted, grouped } from "../parts/format.ts";
@@ -22,7 +23,7 @@ function Duplicate({ connection, onClose }: { connection: ConnectionView; onClos
   const copy = useMutation({
     mutationFn: () => api.post<ConnectionView>(`/connections/${connection.name}/duplicate`, { name }),
     onSuccess: (made) => {
-      client.invalidateQueries({ queryKey: ["connections"] });
+      refresh(client, queries.connections().queryKey);
       onClose();
       navigate(`/connections/${made.name}`);
     },
@@ -59,19 +60,15 @@ export default function ConnectionPage() {
   const [wanted, setWanted] = useUrlState("find");
   const [open, setOpen] = useUrlState("table");
   const [dialog, setDialog] = useState<"edit" | "duplicate" | "delete" | null>(null);
-  const connection = useQuery({
-    queryKey: ["connections", name],
-    queryFn: () => api.get<ConnectionView>(`/connections/${name}`),
-  });
+  const connection = useQuery(queries.connection(name));
   const datasets = useQuery({
-    queryKey: ["datasets", name],
-    queryFn: () => api.get<DatasetSummary[]>(`/connections/${name}/datasets`),
+    ...queries.datasets(name),
     retry: false,
   });
   const remove = useMutation({
     mutationFn: () => api.delete(`/connections/${name}`),
     onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["connections"], exact: true });
+      client.invalidateQueries({ ...queries.connections(), exact: true });
       navigate("/connections");
     },
   });

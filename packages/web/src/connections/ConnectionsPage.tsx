@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import type { ConnectionView } from "@undercoat/core/api/api";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
-import { api } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { counted } from "../parts/format.ts";
 import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
@@ -14,10 +14,7 @@ export default function ConnectionsPage() {
   const canEdit = useCanEdit();
   const [wanted, setWanted] = useUrlState("find");
   const [adding, setAdding] = useUrlState("new");
-  const { data, error } = useQuery({
-    queryKey: ["connections"],
-    queryFn: () => api.get<ConnectionView[]>("/connections"),
-  });
+  const { data, error } = useQuery(queries.connections());
   const shown = (data ?? []).filter((row) =>
     `${row.name} ${row.host} ${row.database}`.toLowerCase().includes(wanted.toLowerCase()),
   );

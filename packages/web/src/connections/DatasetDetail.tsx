@@ -2,12 +2,11 @@ import { Tabs } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { Dataset, TimeColumn } from "@undercoat/core/dataset/dataset";
 import { shortType } from "@undercoat/core/sql/type";
-import { api, withQuery } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { grouped } from "../parts/format.ts";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { FirstRows } from "./FirstRows.tsx";
-import type { Row } from "./rows.ts";
 
 interface Props {
   connection: string;
@@ -111,19 +110,14 @@ function Time({ columns }: { columns: TimeColumn[] }) {
 export function DatasetDetail({ connection, schema, table }: Props) {
   const [tab, setTab] = useUrlState("show");
   const shown = tab || "columns";
-  const path = (what: string) => withQuery(`/connections/${connection}/${what}`, { schema, table });
-  const dataset = useQuery({
-    queryKey: ["dataset", connection, schema, table],
-    queryFn: () => api.get<Dataset>(path("dataset")),
-  });
+  const place = { connection, schema, table };
+  const dataset = useQuery(queries.dataset(place));
   const rows = useQuery({
-    queryKey: ["rows", connection, schema, table],
-    queryFn: () => api.get<Row[]>(path("rows")),
+    ...queries.rows(place),
     enabled: shown === "rows",
   });
   const time = useQuery({
-    queryKey: ["time", connection, schema, table],
-    queryFn: () => api.get<TimeColumn[]>(path("time")),
+    ...queries.timeColumns(place),
     enabled: shown === "time",
   });
   return (

@@ -1,10 +1,10 @@
 import { Button, Popover } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import type { Ledger, LedgerGroup, LedgerSlice, LedgerTable } from "@undercoat/core/api/api";
+import type { LedgerGroup, LedgerSlice, LedgerTable } from "@undercoat/core/api/api";
 import { type KeyboardEvent, useState } from "react";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
-import { api, withQuery } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { FigureTable } from "../parts/FigureTable.tsx";
 import { counted, grouped, moment, signed, sliceName, zone } from "../parts/format.ts";
 import { HourButton } from "../parts/hour.tsx";
@@ -283,10 +283,7 @@ function standing(groups: LedgerGroup[]): { title: string; rest: string } {
 }
 
 export default function LedgerPage() {
-  const { data, error } = useQuery({
-    queryKey: ["ledger"],
-    queryFn: () => api.get<Ledger>(withQuery("/standing/ledger", { zone })),
-  });
+  const { data, error } = useQuery(queries.ledger(zone));
   if (error)
     return (
       <main className="page">

@@ -4,7 +4,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import type { Finding } from "@undercoat/core/api/api";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, withQuery } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 
 const pages: Finding[] = [
   { kind: "page", title: "Ledger", detail: "how things stand", to: "/" },
@@ -23,9 +23,7 @@ export function Find({ onClose }: { onClose: () => void }) {
   const [asked] = useDebouncedValue(wanted, 80);
   const navigate = useNavigate();
   const { data } = useQuery({
-    queryKey: ["search", asked],
-    queryFn: () => api.get<Finding[]>(withQuery("/search", { q: asked })),
-    enabled: asked.trim() !== "",
+    ...queries.found(asked),
     placeholderData: keepPreviousData,
   });
   const matching = pages.filter((page) => page.title.toLowerCase().includes(wanted.trim().toLowerCase()));

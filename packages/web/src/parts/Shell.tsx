@@ -1,11 +1,11 @@
 import { Menu, useMantineColorScheme } from "@mantine/core";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import type { Dock } from "@undercoat/core/api/api";
 import { lazy, type ReactNode, Suspense, useEffect, useState } from "react";
 import { Link, NavLink, useNavigate } from "react-router";
 import { useMe } from "../account/me.ts";
 import { api } from "../api/client.ts";
 import { useEvents } from "../api/events.ts";
+import { queries } from "../api/queries.ts";
 import { useAway } from "../api/server.ts";
 import { Find } from "./Find.tsx";
 import { grouped, until, zone } from "./format.ts";
@@ -56,7 +56,7 @@ function Person() {
           onClick={async () => {
             await api.delete("/session");
             client.clear();
-            await client.invalidateQueries({ queryKey: ["me"] });
+            await client.invalidateQueries(queries.me());
             location.assign("/");
           }}
         >
@@ -69,8 +69,7 @@ function Person() {
 
 function DockBar() {
   const { data } = useQuery({
-    queryKey: ["dock"],
-    queryFn: () => api.get<Dock>("/standing/dock"),
+    ...queries.dock(),
     refetchInterval: 30_000,
   });
   const running = data?.running[0];

@@ -3,6 +3,7 @@ import type { RunView } from "@undercoat/core/api/api";
 import type { RunKind, Scope } from "@undercoat/core/run/run";
 import { useNavigate } from "react-router";
 import { api } from "../api/client.ts";
+import { queries, refresh } from "../api/queries.ts";
 
 export interface RunOrder {
   pipeline: string;
@@ -23,8 +24,8 @@ export function useRun(after?: (run: RunView) => void) {
   return useMutation({
     mutationFn: ({ pipeline, ...order }: RunOrder) => api.post<RunView>(`/pipelines/${pipeline}/run`, order),
     onSuccess: (run, { rows }) => {
-      client.setQueryData(["runs", String(run.id)], run);
-      client.invalidateQueries({ queryKey: ["dock"] });
+      client.setQueryData(queries.run(run.id).queryKey, run);
+      refresh(client, queries.dock().queryKey);
       if (after) after(run);
       else navigate(`/runs/${run.id}${rows ? `?${thenRows}` : ""}`);
     },

@@ -1,9 +1,8 @@
 import { Select, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import type { ConnectionView } from "@undercoat/core/api/api";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { useState } from "react";
-import { api } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { Form, inPopover } from "./Form.tsx";
 
 /** `new tables of bookings.public join` or that none do. */
@@ -24,7 +23,7 @@ export function JoinsEditor({
   close: () => void;
 }) {
   const first = Object.values(definition.loads)[0];
-  const connections = useQuery({ queryKey: ["connections"], queryFn: () => api.get<ConnectionView[]>("/connections") });
+  const connections = useQuery(queries.connections());
   const [connection, setConnection] = useState<string | null>(definition.joins?.connection ?? null);
   const [schema, setSchema] = useState(definition.joins?.schema ?? "public");
   const [tables, setTables] = useState(definition.joins?.tables ?? "");

@@ -1,7 +1,7 @@
 import { Button, Modal, TextInput } from "@mantine/core";
 import { useDebouncedValue, useHotkeys } from "@mantine/hooks";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import type { PipelineView, Preview, SuggestedLoad } from "@undercoat/core/api/api";
+import type { PipelineView, SuggestedLoad } from "@undercoat/core/api/api";
 import { slugOf } from "@undercoat/core/pipeline/names";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { scheduleWords } from "@undercoat/core/schedule/schedule";
@@ -9,6 +9,7 @@ import { lazy, Suspense, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { ApiProblem, api } from "../api/client.ts";
+import { queries, refresh } from "../api/queries.ts";
 import { Confirm } from "../parts/Confirm.tsx";
 import { counted, moment, until } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
@@ -103,25 +104,23 @@ function Workbench({ view }: { view: PipelineView }) {
   const load = draft.definition.loads[name];
   const [settled] = useDebouncedValue(draft.definition, 300);
   const preview = useQuery({
-    queryKey: ["preview", view.name, name, settled.warehouse, settled.loads[name]],
-    queryFn: () => api.post<Preview>("/pipelines/preview", { pipeline: view.name, load: name, definition: settled }),
+    ...queries.preview({ pipeline: view.name, load: name, definition: settled }),
     enabled: settled.loads[name] !== undefined,
     placeholderData: keepPreviousData,
-    retry: false,
   });
   const save = useMutation({
     mutationFn: () =>
       api.put<PipelineView>(`/pipelines/${view.name}`, { definition: draft.definition, updatedAt: draft.base }),
     onSuccess: (saved) => {
       draft.discard();
-      client.setQueryData(["pipelines", view.name], saved);
-      client.invalidateQueries({ queryKey: ["ledger"] });
+      client.setQueryData(queries.pipeline(view.name).queryKey, saved);
+      refresh(client, ["ledger"]);
     },
   });
   const remove = useMutation({
     mutationFn: () => api.delete(`/pipelines/${view.name}`),
     onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["pipelines"], exact: true });
+      client.invalidateQueries({ ...queries.pipelines(), exact: true });
       navigate("/pipelines");
     },
   });

@@ -5,6 +5,7 @@ import { rehearsalWords } from "@undercoat/core/run/rehearsal";
 import { isOpen, reasonWords } from "@undercoat/core/run/run";
 import { Link } from "react-router";
 import { api } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
 import { grouped } from "../parts/format.ts";
 import { ErrorNote, FailureNote } from "../parts/words.tsx";
@@ -28,8 +29,7 @@ export function useRehearsal(pipeline: string) {
   });
   const id = start.data?.id;
   const run = useQuery({
-    queryKey: ["runs", String(id)],
-    queryFn: () => api.get<RunView>(`/runs/${id}`),
+    ...queries.run(id ?? ""),
     enabled: id !== undefined,
     refetchInterval: ({ state }) => (active(state.data) || !state.data ? 400 : false),
   });

@@ -6,6 +6,7 @@ import { durationSeconds } from "@undercoat/core/schedule/duration";
 import { isZone } from "@undercoat/core/schedule/schedule";
 import { useState } from "react";
 import { api } from "../api/client.ts";
+import { queries, refresh } from "../api/queries.ts";
 import { moment, zone as ownZone } from "../parts/format.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { MinutesInput } from "./editors.tsx";
@@ -54,17 +55,15 @@ export function ScheduleEditor({ view, close }: { view: PipelineView; close: () 
   const put = (change: Partial<Form>) => setForm({ ...form, ...change });
   const schedule = scheduleOf(form, false);
   const times = useQuery({
-    queryKey: ["times", schedule],
-    queryFn: () => api.post<string[]>("/pipelines/times", schedule),
+    ...queries.times(schedule),
     enabled: schedule !== null && isZone(form.zone),
-    retry: false,
   });
   const save = useMutation({
     mutationFn: (next: Schedule | null) =>
       api.put<PipelineView>(`/pipelines/${view.name}/schedule`, { schedule: next }),
     onSuccess: (saved) => {
-      client.setQueryData(["pipelines", view.name], saved);
-      client.invalidateQueries({ queryKey: ["dock"] });
+      client.setQueryData(queries.pipeline(view.name).queryKey, saved);
+      refresh(client, queries.dock().queryKey);
       close();
     },
   });

@@ -1,14 +1,13 @@
 import { MultiSelect, NumberInput, Radio, Select, Stack, Textarea, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import type { ConnectionView, Preview } from "@undercoat/core/api/api";
-import type { DatasetSummary } from "@undercoat/core/dataset/dataset";
+import type { Preview } from "@undercoat/core/api/api";
 import type { Load, Mode, ProofBy, SliceUnit } from "@undercoat/core/pipeline/pipeline";
 import { formatFigure, parseFigure } from "@undercoat/core/proof/figure";
 import { durationWords, readDuration, suggestLookBack } from "@undercoat/core/schedule/duration";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { canBeWatermark, shortType, typeFamily } from "@undercoat/core/sql/type";
 import { useState } from "react";
-import { api } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { counted, zone } from "../parts/format.ts";
 import { Form, inPopover } from "./Form.tsx";
 
@@ -42,10 +41,7 @@ export function DatasetEditor({ load, onSet, close }: EditorProps) {
   const [origin, setOrigin] = useState(load.from.origin ?? "origin");
   const [table, setTable] = useState(load.from.table ?? "");
   const [query, setQuery] = useState(load.from.query ?? "SELECT …\nFROM …");
-  const datasets = useQuery({
-    queryKey: ["datasets", load.from.connection],
-    queryFn: () => api.get<DatasetSummary[]>(`/connections/${load.from.connection}/datasets`),
-  });
+  const datasets = useQuery(queries.datasets(load.from.connection));
   const names = (datasets.data ?? []).map((row) => formatTableName({ schema: row.schema, table: row.name }));
   return (
     <Form
@@ -117,7 +113,7 @@ export function DatasetEditor({ load, onSet, close }: EditorProps) {
 }
 
 export function ConnectionEditor({ load, onSet, close }: EditorProps) {
-  const connections = useQuery({ queryKey: ["connections"], queryFn: () => api.get<ConnectionView[]>("/connections") });
+  const connections = useQuery(queries.connections());
   const [name, setName] = useState(load.from.connection);
   return (
     <Form

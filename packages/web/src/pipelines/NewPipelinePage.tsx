@@ -1,12 +1,13 @@
 import { Button, Select, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import type { ConnectionView, PipelineView, SuggestedLoad } from "@undercoat/core/api/api";
+import type { PipelineView } from "@undercoat/core/api/api";
 import { slugOf } from "@undercoat/core/pipeline/names";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { durationWords } from "@undercoat/core/schedule/duration";
 import { useEffect, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { ApiProblem, api } from "../api/client.ts";
+import { queries, refresh } from "../api/queries.ts";
 import { counted } from "../parts/format.ts";
 import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
@@ -22,15 +23,14 @@ export default function NewPipelinePage() {
   const [title, setTitle] = useState("");
   const [warehouse, setWarehouse] = useState<string | null>(null);
   const [schema, setSchema] = useState("landing");
-  const connections = useQuery({ queryKey: ["connections"], queryFn: () => api.get<ConnectionView[]>("/connections") });
+  const connections = useQuery(queries.connections());
   const others = (connections.data ?? []).filter((row) => row.name !== from);
   useEffect(() => {
     const used = others.find((row) => row.usedBy.some((use) => use.as === "warehouse")) ?? others[0];
     if (!warehouse && from && used) setWarehouse(used.name);
   }, [from, others, warehouse]);
   const suggested = useQuery({
-    queryKey: ["suggest", from, picked, schema],
-    queryFn: () => api.post<SuggestedLoad[]>("/pipelines/suggest", { connection: from, tables: picked, schema }),
+    ...queries.suggested({ connection: from, tables: picked, schema }),
     enabled: from !== "" && picked.length > 0 && schema !== "",
     placeholderData: (before) => before,
   });
@@ -45,8 +45,8 @@ export default function NewPipelinePage() {
       return api.post<PipelineView>("/pipelines", { name: slugOf(title), definition });
     },
     onSuccess: (view) => {
-      client.setQueryData(["pipelines", view.name], view);
-      client.invalidateQueries({ queryKey: ["pipelines"] });
+      client.setQueryData(queries.pipeline(view.name).queryKey, view);
+      refresh(client, queries.pipelines().queryKey);
       navigate(`/pipelines/${view.name}`);
     },
   });

@@ -5,7 +5,7 @@ import { isOpen } from "@undercoat/core/run/run";
 import { scheduleWords } from "@undercoat/core/schedule/schedule";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
-import { api } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { counted, moment, until } from "../parts/format.ts";
 import { HourButton } from "../parts/hour.tsx";
 import { useRun } from "../parts/runs.ts";
@@ -37,10 +37,7 @@ function Standing({ row }: { row: PipelineSummary }) {
 export default function PipelinesPage() {
   const canEdit = useCanEdit();
   const [wanted, setWanted] = useUrlState("find");
-  const { data, error } = useQuery({
-    queryKey: ["pipelines"],
-    queryFn: () => api.get<PipelineSummary[]>("/pipelines"),
-  });
+  const { data, error } = useQuery(queries.pipelines());
   const run = useRun();
   const shown = (data ?? []).filter((row) =>
     [row.title, row.name, ...row.loads.map((load) => load.table)].some((text) =>

@@ -1,10 +1,8 @@
 import { Checkbox, Select, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import type { ConnectionView } from "@undercoat/core/api/api";
-import type { DatasetSummary } from "@undercoat/core/dataset/dataset";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { useState } from "react";
-import { api } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { bytes, grouped } from "../parts/format.ts";
 import { ErrorNote } from "../parts/words.tsx";
@@ -19,12 +17,8 @@ interface Props {
 /** Chooses a source and ticks tables of it. */
 export function TablePicker({ connection, onConnection, picked, onPicked }: Props) {
   const [wanted, setWanted] = useState("");
-  const connections = useQuery({ queryKey: ["connections"], queryFn: () => api.get<ConnectionView[]>("/connections") });
-  const datasets = useQuery({
-    queryKey: ["datasets", connection],
-    queryFn: () => api.get<DatasetSummary[]>(`/connections/${connection}/datasets`),
-    enabled: connection !== null,
-  });
+  const connections = useQuery(queries.connections());
+  const datasets = useQuery(queries.datasets(connection ?? ""));
   const rows = (datasets.data ?? [])
     .map((row) => ({ ...row, id: formatTableName({ schema: row.schema, table: row.name }) }))
     .filter((row) => row.id.toLowerCase().includes(wanted.toLowerCase()));

@@ -6,6 +6,7 @@ import type { Cause } from "@undercoat/core/proof/difference";
 import { durationWords, suggestLookBack } from "@undercoat/core/schedule/duration";
 import { useCanEdit } from "../account/me.ts";
 import { api } from "../api/client.ts";
+import { queries, refresh } from "../api/queries.ts";
 import { bytes, counted, grouped, signed } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
 import { ErrorNote } from "../parts/words.tsx";
@@ -49,7 +50,7 @@ export function Explanation({ proof }: { proof: ProofView }) {
       };
       return api.put<PipelineView>(`/pipelines/${proof.pipeline}`, { definition, updatedAt: view.updatedAt });
     },
-    onSuccess: () => client.invalidateQueries({ queryKey: ["pipelines"] }),
+    onSuccess: () => refresh(client, queries.pipelines().queryKey),
   });
   if (!rows)
     return (

@@ -6,7 +6,7 @@ import type { SliceFigures } from "@undercoat/core/proof/verdict";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
-import { api } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { type Column, DataTable } from "../parts/DataTable.tsx";
 import { FigureTable, figureValue } from "../parts/FigureTable.tsx";
 import { differenceWords, exactTime, grouped, moment, sliceName } from "../parts/format.ts";
@@ -143,10 +143,7 @@ export default function ProofPage() {
   const [only, setOnly] = useUrlState("slices");
   const [open, setOpen] = useState<SliceFigures | null>(null);
   const [sqlShown, setSqlShown] = useState(false);
-  const { data: proof, error } = useQuery({
-    queryKey: ["proofs", "one", id],
-    queryFn: () => api.get<ProofView>(`/proofs/${id}`),
-  });
+  const { data: proof, error } = useQuery(queries.proof(id));
   const run = useRun();
   if (error)
     return (

@@ -4,7 +4,7 @@ import type { ProofSummary } from "@undercoat/core/api/api";
 import { figureWords } from "@undercoat/core/proof/figure";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
-import { api, withQuery } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { counted, differenceWords, grouped, moment } from "../parts/format.ts";
 import { Mark, markOf } from "../parts/Mark.tsx";
 import { useRun } from "../parts/runs.ts";
@@ -26,10 +26,7 @@ export default function ProofsPage() {
   const [pipeline] = useUrlState("pipeline");
   const [load] = useUrlState("load");
   const one = pipeline !== "" && load !== "";
-  const { data, error } = useQuery({
-    queryKey: ["proofs", pipeline, load],
-    queryFn: () => api.get<ProofSummary[]>(withQuery("/proofs", { pipeline, load })),
-  });
+  const { data, error } = useQuery(queries.proofs({ pipeline, load }));
   const run = useRun();
   const shown = (data ?? []).filter((row) => `${row.target} ${row.title}`.toLowerCase().includes(wanted.toLowerCase()));
   const ordered = one

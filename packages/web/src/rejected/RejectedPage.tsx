@@ -1,11 +1,12 @@
 import { Button, Checkbox, Drawer, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useInfiniteQuery, useMutation } from "@tanstack/react-query";
-import type { RejectedRow, RejectedView } from "@undercoat/core/api/api";
+import type { RejectedRow } from "@undercoat/core/api/api";
 import { useState } from "react";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { api, withQuery } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { counted, grouped, moment } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
@@ -13,8 +14,6 @@ import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { Reasons } from "./Reasons.tsx";
-
-const pageSize = 200;
 
 /** Numbers are a warehouse's own: rows of two may have the same. */
 const nameOf = (row: RejectedRow) => `${row.pipeline}/${row.load}/${row.id}`;
@@ -95,18 +94,12 @@ export default function RejectedPage() {
   const [pipeline = "", load = ""] = place.split("/");
   const filter = { pipeline, load, text: needle, run, all: all ? "true" : "" };
   const query = useInfiniteQuery({
-    queryKey: ["rejected", filter, reason],
-    queryFn: ({ pageParam }) => api.get<RejectedView>(withQuery("/rejected", { ...filter, reason, offset: pageParam })),
-    initialPageParam: 0,
-    getNextPageParam: (last, pages) => (last.rows.length >= pageSize ? pages.length * pageSize : null),
+    ...queries.rejected({ ...filter, reason }),
     placeholderData: keepPreviousData,
   });
   // The chart shows every reason, also while one of them is chosen.
   const overview = useInfiniteQuery({
-    queryKey: ["rejected", filter, ""],
-    queryFn: () => api.get<RejectedView>(withQuery("/rejected", filter)),
-    initialPageParam: 0,
-    getNextPageParam: () => null,
+    ...queries.rejected({ ...filter, reason: "" }),
     placeholderData: keepPreviousData,
   });
   const again = useRun();

@@ -6,8 +6,8 @@ import { addTallies, balances, isOpen, reasonWords } from "@undercoat/core/run/r
 import { useEffect, useRef, useState } from "react";
 import { Link, useLocation, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
-import { api, withQuery } from "../api/client.ts";
-import type { Progress } from "../api/events.ts";
+import { api } from "../api/client.ts";
+import { type Progress, queries } from "../api/queries.ts";
 import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
 import { bytes, counted, exactTime, grouped, moment, seconds } from "../parts/format.ts";
 import { thenRows, useRun } from "../parts/runs.ts";
@@ -28,17 +28,7 @@ function Lines({ run }: { run: RunView }) {
   const [sql, setSql] = useState<RunLine | null>(null);
   const live = active(run);
   const client = useQueryClient();
-  const place = ["lines", run.id, live];
-  const { data } = useQuery({
-    queryKey: place,
-    queryFn: async () => {
-      // While it runs only what is new is asked for; when it has ended all of it once more.
-      const before = live ? (client.getQueryData<RunLine[]>(place) ?? []) : [];
-      const after = before.at(-1)?.id;
-      const more = await api.get<RunLine[]>(withQuery(`/runs/${run.id}/lines`, { after }));
-      return [...before, ...more];
-    },
-  });
+  const { data } = useQuery(queries.lines(client, run.id, live));
   const box = useRef<HTMLDivElement>(null);
   // Loads side by side tell in batches of their own; together they read in the order of time.
   const lines = (data ?? []).toSorted((a, b) => (a.at < b.at ? -1 : a.at > b.at ? 1 : a.id - b.id));
@@ -130,15 +120,10 @@ export default function RunPage() {
   const navigate = useNavigate();
   const canEdit = useCanEdit();
   const { data: run, error } = useQuery({
-    queryKey: ["runs", id],
-    queryFn: () => api.get<RunView>(`/runs/${id}`),
+    ...queries.run(id),
     refetchInterval: ({ state }) => (state.data && active(state.data) ? 2000 : false),
   });
-  const { data: progress } = useQuery<Record<string, Progress>>({
-    queryKey: ["progress", Number(id)],
-    queryFn: () => ({}),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
+  const { data: progress } = useQuery(queries.progress(Number(id)));
   const cancel = useMutation({ mutationFn: () => api.post(`/runs/${id}/cancel`) });
   const again = useMutation({
     mutationFn: (unfinished: boolean) => api.post<RunView>(`/runs/${id}/again`, { unfinished }),

@@ -1,29 +1,20 @@
 import { Select } from "@mantine/core";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import type { PipelineSummary, RunSummary } from "@undercoat/core/api/api";
 import { Link, useNavigate } from "react-router";
-import { api, withQuery } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { grouped, moment, seconds } from "../parts/format.ts";
 import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote, reasonOf, StatusBadge, statusWords } from "../parts/words.tsx";
 
-const pageSize = 100;
-
 export default function RunsPage() {
   const navigate = useNavigate();
   const [pipeline, setPipeline] = useUrlState("pipeline");
   const [status, setStatus] = useUrlState("status");
   const [kind, setKind] = useUrlState("kind");
-  const pipelines = useQuery({ queryKey: ["pipelines"], queryFn: () => api.get<PipelineSummary[]>("/pipelines") });
-  const runs = useInfiniteQuery({
-    queryKey: ["runs", "list", pipeline, status, kind],
-    queryFn: ({ pageParam }) =>
-      api.get<RunSummary[]>(withQuery("/runs", { pipeline, status, kind, before: pageParam })),
-    initialPageParam: null as number | null,
-    getNextPageParam: (last) => (last.length === pageSize ? (last.at(-1)?.id ?? null) : null),
-  });
+  const pipelines = useQuery(queries.pipelines());
+  const runs = useInfiniteQuery(queries.runs({ pipeline, status, kind }));
   const rows = runs.data?.pages.flat() ?? [];
   const failed = rows.filter((row) => row.status === "failed").length;
   return (

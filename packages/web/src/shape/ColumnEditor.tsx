@@ -5,7 +5,8 @@ import type { BothColumns, Preview } from "@undercoat/core/api/api";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { canonicalType, shortType } from "@undercoat/core/sql/type";
 import { useEffect, useState } from "react";
-import { ApiProblem, api } from "../api/client.ts";
+import { ApiProblem } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import type { ShapeColumn } from "./columns.ts";
 import { ExpressionField } from "./ExpressionField.tsx";
 import { ReadyShapes } from "./ReadyShapes.tsx";
@@ -84,11 +85,9 @@ export function ColumnEditor({ pipeline, load, loadName, source, column, taken, 
     definition: { ...pipeline.definition, loads: { [loadName]: only(load, settled, used) } },
   };
   const { data, error, isFetching } = useQuery({
-    queryKey: ["expression", asked],
-    queryFn: () => api.post<Preview>("/pipelines/preview", asked),
+    ...queries.preview(asked),
     enabled: settled.as.trim() !== "" && typeProblem(settled.type ?? "") === null,
     placeholderData: keepPreviousData,
-    retry: false,
   });
   // While an expression is wrong, the last good result stays.
   const [good, setGood] = useState<Preview | undefined>(undefined);

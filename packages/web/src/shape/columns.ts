@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import type { BothColumns } from "@undercoat/core/api/api";
 import { type ComputedColumn, computedColumn, type Load } from "@undercoat/core/pipeline/pipeline";
-import { api } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 
 /** One warehouse column of a load as the editors change it. */
 export interface ShapeColumn extends ComputedColumn {
@@ -37,10 +37,5 @@ export function isMissing({ as }: ShapeColumn, source: BothColumns["source"]): b
 
 /** The columns of both sides as they are now. */
 export function useBothColumns(load: Load, warehouse: string) {
-  const asked = { from: load.from, warehouse, table: load.into.table };
-  return useQuery({
-    queryKey: ["columns", asked],
-    queryFn: () => api.post<BothColumns>("/pipelines/columns", asked),
-    retry: false,
-  });
+  return useQuery(queries.columns({ from: load.from, warehouse, table: load.into.table }));
 }

@@ -1,10 +1,9 @@
 import { TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import type { WarehouseTable, WarehouseView } from "@undercoat/core/api/api";
+import type { WarehouseTable } from "@undercoat/core/api/api";
 import { Link } from "react-router";
-import { api, withQuery } from "../api/client.ts";
+import { queries } from "../api/queries.ts";
 import { FirstRows } from "../connections/FirstRows.tsx";
-import type { Row } from "../connections/rows.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { bytes, counted, grouped, moment } from "../parts/format.ts";
 import { Title } from "../parts/Title.tsx";
@@ -14,23 +13,15 @@ import { ErrorNote, FailureNote } from "../parts/words.tsx";
 export default function WarehousePage() {
   const [wanted, setWanted] = useUrlState("find");
   const [open, setOpen] = useUrlState("table");
-  const { data: view, error } = useQuery({
-    queryKey: ["warehouse"],
-    queryFn: () => api.get<WarehouseView>("/warehouse"),
-  });
+  const { data: view, error } = useQuery(queries.warehouse());
   const data = view?.tables;
   const id = (row: WarehouseTable) => `${row.connection}/${row.schema}.${row.name}`;
   const chosen = data?.find((row) => id(row) === open);
   const rows = useQuery({
-    queryKey: ["rows", open],
-    queryFn: () =>
-      api.get<Row[]>(
-        withQuery(`/connections/${chosen?.connection}/rows`, {
-          schema: chosen?.schema,
-          table: chosen?.name,
-          limit: 200,
-        }),
-      ),
+    ...queries.rows(
+      { connection: chosen?.connection ?? "", schema: chosen?.schema ?? "", table: chosen?.name ?? "" },
+      200,
+    ),
     enabled: chosen !== undefined,
   });
   const shown = (data ?? []).filter((row) => `${row.schema}.${row.name}`.toLowerCase().includes(wanted.toLowerCase()));
