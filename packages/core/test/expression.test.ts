@@ -1,4 +1,5 @@
 import { admit, checkQuery, type ExpressionUse, tablesOf } from "@undercoat/core/expression/parse";
+import { personalColumns } from "@undercoat/core/shape/personal";
 import { describe, expect, test } from "vitest";
 
 describe("conditions", () => {
@@ -125,4 +126,19 @@ describe("queries", () => {
   ])("refuses %s", async (sql, why) => {
     await expect(checkQuery(sql)).rejects.toThrow(why);
   });
+});
+
+test("a column is personal where every load of it is a digest", async () => {
+  const columns = {
+    id: "id",
+    who: { as: "encode(sha256(convert_to('x' || lower(mail), 'UTF8')), 'hex')" },
+    both: "md5(phone)",
+    phone: "phone",
+    half: "name || md5(name)",
+    town: "upper(town)",
+    nested: "length(encode(sha512(md5(card)::bytea), 'hex') || id)",
+  };
+  const load = { from: { connection: "a", table: "b.c" }, into: { table: "d.e", mode: "upsert" as const }, columns };
+  expect(await personalColumns(load)).toEqual(["mail", "card"]);
+  expect(await personalColumns({ ...load, columns: { "odd name": "odd name" } })).toEqual([]);
 });

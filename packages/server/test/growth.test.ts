@@ -86,10 +86,10 @@ describe("what has been kept long enough", () => {
         add("gone", "gen_random_uuid(), now() - interval '1 year'"),
       ].join("; "),
     );
-    const ids = (await house.ask("GET", "/rejected/ids?pipeline=trips&load=trip&all=true")).body;
-    expect(ids).toHaveLength(1);
-    expect((await house.ask("GET", "/rejected/ids?pipeline=trips&load=trip&text=nothing")).body).toEqual([]);
-    expect((await house.ask("GET", "/rejected/ids?pipeline=trips")).status).toBe(422);
+    const choices = (await house.ask("GET", "/rejected/choices?pipeline=trips&load=trip&all=true")).body;
+    expect(choices).toEqual([{ pipeline: "trips", loads: ["trip"], ids: [expect.any(String)] }]);
+    expect((await house.ask("GET", "/rejected/choices?pipeline=trips&load=trip&text=nothing")).body).toEqual([]);
+    expect((await house.ask("GET", "/rejected/choices?pipeline=nothing")).status).toBe(404);
     await prune(house.house.store, keeping);
     expect(await rejected()).toEqual(["open", "left"]);
     await house.sql(house.names.warehouse, "DELETE FROM undercoat.rejected");

@@ -183,7 +183,7 @@ export interface RunView extends RunSummary {
   saved: boolean;
 }
 
-export type { RejectedCount, RejectedList, RejectedRow } from "../run/rejected.ts";
+export type { RejectedChoice, RejectedCount, RejectedList, RejectedRow } from "../run/rejected.ts";
 
 /** Rejected rows of every warehouse. */
 export interface RejectedView extends RejectedList {

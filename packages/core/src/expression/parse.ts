@@ -91,6 +91,8 @@ const useWords: Record<ExpressionUse, string> = {
 export interface Expression {
   /** the columns it names outside lookups, each once, in the order of their first mention */
   reads: string[];
+  /** those of them that it names only inside a digest, such as sha256 */
+  digested: string[];
   /** true where its answer depends on a locale, unless a collation is stated */
   localized: boolean;
   /** its text with every such column put through `rename` */
@@ -101,13 +103,18 @@ interface Mention {
   column: string;
   from: number;
   to: number;
+  /** inside a digest */
+  digested: boolean;
 }
+
+/** Functions whose answer does not tell what they were given. */
+const digests = /^(md5|sha(224|256|384|512))$/;
 
 const encoder = new TextEncoder();
 const decoder = new TextDecoder();
 
 /** Where a mentioned name stands in a text; the parser counts in bytes of UTF-8. */
-function mention(sql: string, column: string, byte: number): Mention {
+function mention(sql: string, column: string, byte: number): Omit<Mention, "digested"> {
   const from = decoder.decode(encoder.encode(sql).slice(0, byte)).length;
   const written = /^(?:"(?:[^"]|"")*"|[\p{L}_][\p{L}\p{N}_$]*)/u.exec(sql.slice(from))?.[0] ?? "";
   return { column, from, to: from + written.length };
@@ -140,6 +147,7 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
     throw new ExpressionError("A column's expression is one value; this is several");
   const mentions: Mention[] = [];
   let localized = false;
+  let digesting = false;
   const see = (within: "expression" | "lookup") => (tag: string, node: Node) => {
     if (!/^[A-Z]/.test(tag)) return true;
     const byte = typeof node.location === "number" ? node.location - prefix.length : null;
@@ -165,7 +173,13 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
     if (tag === "RangeVar" && typeof node.schemaname !== "string")
       throw new ExpressionError(`A lookup names its table with its schema: schema.${node.relname}`, position);
     if (tag === "ColumnRef" && within === "expression" && byte !== null)
-      mentions.push(columnMention(sql, node, byte, position));
+      mentions.push({ ...columnMention(sql, node, byte, position), digested: digesting });
+    if (tag === "FuncCall" && !digesting && digests.test(functionPath(node).at(-1) ?? "")) {
+      digesting = true;
+      visit(node.args, see(within));
+      digesting = false;
+      return false;
+    }
     if (tag !== "SubLink" || within === "lookup") return true;
     // Inside a lookup a bare name may be the table's own; PostgreSQL's scoping decides there.
     visit(node.testexpr, see("expression"));
@@ -173,9 +187,11 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
     return false;
   };
   visit(use === "column" ? target?.val : select.whereClause, see("expression"));
+  const reads = [...new Set(mentions.map((entry) => entry.column))];
   return {
     localized,
-    reads: [...new Set(mentions.map((entry) => entry.column))],
+    reads,
+    digested: reads.filter((column) => mentions.every((entry) => entry.column !== column || entry.digested)),
     renamed(rename) {
       const ordered = mentions.toSorted((a, b) => b.from - a.from);
       return ordered.reduce(
@@ -201,7 +217,7 @@ function dependsOnLocale(tag: string, node: Node): boolean {
   return /^(lower|upper|initcap|regexp_\w+|~\*?|!~\*?|~~\*|!~~\*)$/.test(name);
 }
 
-function columnMention(sql: string, node: Node, byte: number, position: number | null): Mention {
+function columnMention(sql: string, node: Node, byte: number, position: number | null) {
   const fields = node.fields as { String?: { sval: string } }[];
   const name = fields[0]?.String?.sval;
   if (fields.length !== 1 || name === undefined)
@@ -209,8 +225,12 @@ function columnMention(sql: string, node: Node, byte: number, position: number |
   return mention(sql, name, byte);
 }
 
+/** A called function's name, with its schema before it where one is written. */
+const functionPath = (node: Node) =>
+  ((node.funcname as { String: { sval: string } }[]) ?? []).map((part) => part.String.sval);
+
 function checkFunction(node: Node, position: number | null, use: ExpressionUse): void {
-  const path = ((node.funcname as { String: { sval: string } }[]) ?? []).map((part) => part.String.sval);
+  const path = functionPath(node);
   const name = path.at(-1) ?? "";
   const schema = path.length > 1 ? path[0] : "pg_catalog";
   const known = allowed.get(name);

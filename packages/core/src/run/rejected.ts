@@ -1,3 +1,14 @@
+/** What stands in the place of a personal value, for those who may not see it. */
+export const hiddenValue = "(hidden)";
+
+/** Which rejected rows are meant of one pipeline, to be loaded again. */
+export interface RejectedChoice {
+  pipeline: string;
+  loads: string[];
+  /** their numbers in the pipeline's warehouse */
+  ids: string[];
+}
+
 /** A row that a load turned away. */
 export interface RejectedRow {
   id: string;

@@ -59,3 +59,6 @@ export function formatTableName({ schema, table }: TableName): string {
   const part = (name: string) => (/["." ]/.test(name) ? identifier(name) : name);
   return `${part(schema)}.${part(table)}`;
 }
+
+/** A table's name in one spelling. */
+export const plainName = (table: string): string => formatTableName(parseTableName(table));

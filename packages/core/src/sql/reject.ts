@@ -1,4 +1,5 @@
 import { type LoadPlan, stagedColumns } from "../plan/plan.ts";
+import { hiddenValue } from "../run/rejected.ts";
 import { identifier, qualified, type TableName } from "./identifier.ts";
 import { literal } from "./literal.ts";
 import { contentHash, identityHash, keyColumns, shapedValue } from "./read.ts";
@@ -101,13 +102,36 @@ export interface RejectedFilter {
   text?: string;
   /** rows that have left the list too */
   all?: boolean;
+  /** columns whose values are not shown, nor searched, by `pipeline/load` */
+  hidden?: Record<string, string[]>;
 }
 
-/** The filter as a condition and its parameters; with `inline`, as a condition that holds its values quoted, where no parameter can be bound. */
-function filtered(filter: RejectedFilter, inline = false): { where: string; values: string[] } {
+/** A row's values without those that are hidden, and its message without a value where it has such. */
+function visible(hidden: string): [original: string, message: string] {
+  const names = `(${hidden}::jsonb -> (pipeline || '/' || load))`;
+  const shown = `CASE WHEN ${names} ? o.key THEN ${literal(hiddenValue)} ELSE o.value END`;
+  return [
+    `(CASE WHEN original IS NULL OR ${names} IS NULL THEN original ELSE (SELECT json_object_agg(o.key, ${shown}) FROM json_each_text(original) o) END)`,
+    `(CASE WHEN ${names} IS NULL THEN message ELSE reason END)`,
+  ];
+}
+
+/** A filter as SQL: its condition with its parameters, and a row's values and message as they may be seen. */
+interface Filtered {
+  where: string;
+  values: string[];
+  original: string;
+  message: string;
+}
+
+/** With `inline` the values stand quoted in the condition, for where no parameter can be bound. */
+function filtered(filter: RejectedFilter, inline = false): Filtered {
   const values: string[] = [];
   const bind = (value: string) => (inline ? literal(value) : `$${values.push(value)}`);
   const conditions = [filter.all ? "true" : "left_run IS NULL"];
+  const [original, message] = Object.keys(filter.hidden ?? {}).length
+    ? visible(literal(JSON.stringify(filter.hidden)))
+    : ["original", "message"];
   if (filter.pipeline !== undefined) conditions.push(`pipeline = ${bind(filter.pipeline)}`);
   if (filter.load !== undefined) conditions.push(`load = ${bind(filter.load)}`);
   if (filter.target !== undefined) conditions.push(`target = ${bind(filter.target)}`);
@@ -116,28 +140,27 @@ function filtered(filter: RejectedFilter, inline = false): { where: string; valu
   if (filter.text) {
     const text = bind(filter.text);
     conditions.push(
-      `(strpos(lower(message), lower(${text})) > 0 OR strpos(lower(original::text), lower(${text})) > 0)`,
+      `(strpos(lower(${message}), lower(${text})) > 0 OR strpos(lower(${original}::text), lower(${text})) > 0)`,
     );
   }
-  return { where: conditions.join(" AND "), values };
+  return { where: conditions.join(" AND "), values, original, message };
 }
 
 /** Rejected rows, the latest first. */
 export function listRejected(filter: RejectedFilter, limit: number, offset = 0): { sql: string; values: string[] } {
-  const { where, values } = filtered(filter);
-  const columns =
-    'id::text, number::text, pipeline, load, target, code, col, reason, message, to_json(key)::text AS key, original::text, to_char(at, \'YYYY-MM-DD"T"HH24:MI:SS.US"Z"\') AS at, left_run IS NOT NULL AS gone';
+  const { where, values, original, message } = filtered(filter);
+  const columns = `id::text, number::text, pipeline, load, target, code, col, reason, ${message} AS message, to_json(key)::text AS key, ${original}::text AS original, to_char(at, 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') AS at, left_run IS NOT NULL AS gone`;
   return {
     sql: `SELECT ${columns} FROM undercoat.rejected WHERE ${where} ORDER BY rejected.id DESC LIMIT ${Math.trunc(limit)} OFFSET ${Math.trunc(offset)}`,
     values,
   };
 }
 
-/** The numbers of all rejected rows that are on the list still and that a filter lets through, up to a bound. */
+/** The loads and numbers of all rejected rows that are on the list still and that a filter lets through, up to a bound. */
 export function rejectedIds(filter: RejectedFilter, most: number): { sql: string; values: string[] } {
   const { where, values } = filtered({ ...filter, all: false });
   return {
-    sql: `SELECT id::text FROM undercoat.rejected WHERE ${where} ORDER BY rejected.id LIMIT ${Math.trunc(most)}`,
+    sql: `SELECT pipeline, load, id::text FROM undercoat.rejected WHERE ${where} ORDER BY rejected.id LIMIT ${Math.trunc(most)}`,
     values,
   };
 }
@@ -151,20 +174,20 @@ export function countRejected(filter: RejectedFilter): { sql: string; values: st
   };
 }
 
-/** The columns that the kept values of some rejected rows have. */
+/** The columns that the kept values of some rejected rows have: of each load those of its latest row, each name once. */
 export function originalColumns(filter: RejectedFilter): { sql: string; values: string[] } {
   const { where, values } = filtered(filter);
   return {
-    sql: `SELECT name FROM (SELECT original FROM undercoat.rejected WHERE ${where} AND original IS NOT NULL ORDER BY id DESC LIMIT 1) o, json_object_keys(o.original) AS name`,
+    sql: `SELECT k.name FROM (SELECT DISTINCT ON (pipeline, load) pipeline, load, original FROM undercoat.rejected WHERE ${where} AND original IS NOT NULL ORDER BY pipeline, load, id DESC) o, json_object_keys(o.original) WITH ORDINALITY AS k(name, place) GROUP BY k.name ORDER BY min(o.pipeline || '/' || o.load), min(k.place)`,
     values,
   };
 }
 
 /** Rejected rows as CSV with a head; the values they held stand in columns of their own. */
 export function exportRejected(filter: RejectedFilter, columns: readonly string[]): string {
-  const { where } = filtered(filter, true);
+  const { where, original, message } = filtered(filter, true);
   // A cell that a spreadsheet would take for a formula is marked as text.
   const cell = (sql: string) => `CASE WHEN ${sql} ~ '^([=@\\t\\r]|[-+][^0-9.])' THEN '''' || (${sql}) ELSE ${sql} END`;
-  const values = columns.map((name) => `, ${cell(`(original->>${literal(name)})`)} AS ${identifier(name)}`).join("");
-  return `COPY (SELECT number AS "undercoat run", load AS "undercoat load", code AS "undercoat code", col AS "undercoat column", ${cell("message")} AS "undercoat message"${values} FROM undercoat.rejected WHERE ${where} ORDER BY id) TO STDOUT (FORMAT csv, HEADER true)`;
+  const values = columns.map((name) => `, ${cell(`(${original}->>${literal(name)})`)} AS ${identifier(name)}`).join("");
+  return `COPY (SELECT number AS "undercoat run", pipeline AS "undercoat pipeline", load AS "undercoat load", code AS "undercoat code", col AS "undercoat column", ${cell(message)} AS "undercoat message"${values} FROM undercoat.rejected WHERE ${where} ORDER BY id) TO STDOUT (FORMAT csv, HEADER true)`;
 }

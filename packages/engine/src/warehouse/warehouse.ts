@@ -3,7 +3,7 @@ import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
 import type { Example } from "@undercoat/core/run/rehearsal";
-import type { RejectedList } from "@undercoat/core/run/rejected";
+import type { RejectedChoice, RejectedList } from "@undercoat/core/run/rejected";
 import type { Findings, LoadProof, Tally } from "@undercoat/core/run/run";
 import type { Analysis } from "@undercoat/core/shape/analyse";
 import type { KnownColumn } from "@undercoat/core/shape/drift";
@@ -188,7 +188,7 @@ export interface Warehouse {
   /** Rejected rows, the latest first, and how many each load has for each reason. */
   rejected(filter: RejectedFilter, limit: number, offset: number): Promise<RejectedList>;
   /** the numbers of the rejected rows that are on the list, by which they can be loaded again */
-  rejectedIds(filter: RejectedFilter, most: number): Promise<string[]>;
+  rejectedChoices(filter: RejectedFilter, most: number): Promise<RejectedChoice[]>;
   /** the rejected rows of one load as CSV, their original values as columns of their own */
   rejectedCsv(filter: RejectedFilter): Promise<Readable>;
   /** Takes away tallies and rejected rows that left the list longer ago than a duration (ISO 8601); how many. */

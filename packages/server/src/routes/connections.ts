@@ -2,12 +2,14 @@ import type { ConnectionView } from "@undercoat/core/api/api";
 import { sameAddress } from "@undercoat/core/pipeline/address";
 import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import { connectionSchema, slug } from "@undercoat/core/pipeline/schema";
+import { formatTableName } from "@undercoat/core/sql/identifier";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Source } from "@undercoat/engine/source/source";
 import type { Context } from "hono";
 import { streamSSE } from "hono/streaming";
 import Joi from "joi";
 import { UniqueConstraintError } from "sequelize";
+import { hiddenOf, withoutHidden } from "../account/hidden.ts";
 import { body, type Env, numberOf, requires, routes, signedIn } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { seal, unseal } from "../secret.ts";
@@ -156,7 +158,10 @@ export const connections = routes()
   })
   .get("/:name/datasets", async (c) => c.json(await (await sourceOf(c)).datasets()))
   .get("/:name/dataset", async (c) => c.json(await (await sourceOf(c)).dataset(tableOf(c))))
-  .get("/:name/rows", async (c) =>
-    c.json(await (await sourceOf(c)).firstRows(tableOf(c), Math.min(numberOf(c, "limit", 100), 200))),
-  )
+  .get("/:name/rows", async (c) => {
+    const table = tableOf(c);
+    const rows = await (await sourceOf(c)).firstRows(table, Math.min(numberOf(c, "limit", 100), 200));
+    const hidden = await hiddenOf(signedIn(c), c.req.param("name"), formatTableName(table));
+    return c.json(rows.map((row) => withoutHidden(row, hidden)));
+  })
   .get("/:name/time", async (c) => c.json(await (await sourceOf(c)).timeColumns(tableOf(c))));

@@ -3,7 +3,7 @@ import { findRing } from "@undercoat/core/pipeline/order";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
 import { PlanError } from "@undercoat/core/plan/plan";
-import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
+import { plainName } from "@undercoat/core/sql/identifier";
 import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { failureOf, LoadFailure } from "@undercoat/engine/failure";
 import { planFor } from "@undercoat/engine/load/planning";
@@ -88,9 +88,6 @@ export async function definitionProblems(
   }
   return found;
 }
-
-/** A table's name in one spelling. */
-const plainName = (table: string) => formatTableName(parseTableName(table));
 
 /** Snapshots of sources and warehouses, one a connection for as many questions as are asked; null where one can't be reached. */
 class Desk {

@@ -1,33 +1,36 @@
-import type { RejectedList } from "@undercoat/core/api/api";
+import type { RejectedChoice, RejectedList } from "@undercoat/core/api/api";
 import type { RejectedFilter } from "@undercoat/core/sql/reject";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { Context } from "hono";
 import { stream } from "hono/streaming";
-import { type Env, numberOf, requires, routes } from "../context.ts";
-import { HttpProblem } from "../problem.ts";
+import { hiddenFrom } from "../account/hidden.ts";
+import { type Env, numberOf, requires, routes, signedIn } from "../context.ts";
+import { HttpProblem, notFound } from "../problem.ts";
 import { PipelineRow } from "../store/models.ts";
 
 const page = 200;
 /** Rows that one request may load again by their numbers. */
 const mostIds = 100_000;
 
-/** The filter that the address asks for. */
-function filterOf(c: Context<Env>): RejectedFilter {
+/** The filter that the address asks for, without what its visitor may not see. */
+async function filterOf(c: Context<Env>): Promise<RejectedFilter> {
   const { pipeline, load, target, run, reason, text, all } = c.req.query();
   return {
     ...(pipeline ? { pipeline } : {}),
     ...(load ? { load } : {}),
     ...(target ? { target } : {}),
-    ...(run ? { run: Number.parseInt(run, 10) || 0 } : {}),
+    ...(run ? { run: numberOf(c, "run") } : {}),
     ...(reason ? { reason } : {}),
     ...(text ? { text } : {}),
     all: all === "true",
+    hidden: await hiddenFrom(signedIn(c)),
   };
 }
 
-/** The warehouses of the pipelines in question. */
+/** The warehouses of the pipelines in question. @throws HttpProblem 404 where the pipeline is not known */
 async function warehousesOf(pipeline?: string): Promise<string[]> {
   const rows = await PipelineRow.findAll({ where: pipeline ? { name: pipeline } : {} });
+  if (pipeline && rows.length === 0) throw notFound(`pipeline ${pipeline}`);
   return [...new Set(rows.map((row) => row.definition.warehouse))];
 }
 
@@ -36,7 +39,7 @@ export const rejected = routes()
   .use(requires("viewer"))
   .get("/", async (c) => {
     const { store } = c.get("house");
-    const filter = filterOf(c);
+    const filter = await filterOf(c);
     const offset = numberOf(c, "offset");
     const names = await warehousesOf(filter.pipeline);
     const lists = await Promise.all(
@@ -53,32 +56,31 @@ export const rejected = routes()
       unreached: lists.filter((list) => typeof list === "string"),
     });
   })
-  .get("/ids", async (c) => {
+  .get("/choices", async (c) => {
     const { store } = c.get("house");
-    const filter = filterOf(c);
-    if (!filter.pipeline || !filter.load) throw new HttpProblem(422, "Name the pipeline and the load");
-    const [name] = await warehousesOf(filter.pipeline);
-    if (!name) throw new HttpProblem(404, `There is no pipeline ${filter.pipeline}`);
-    const ids = await warehouseFor(await store.credentials(name)).rejectedIds(filter, mostIds + 1);
-    if (ids.length > mostIds)
+    const filter = await filterOf(c);
+    const choices: RejectedChoice[] = [];
+    for (const name of await warehousesOf(filter.pipeline))
+      choices.push(...(await warehouseFor(await store.credentials(name)).rejectedChoices(filter, mostIds + 1)));
+    if (choices.reduce((sum, { ids }) => sum + ids.length, 0) > mostIds)
       throw new HttpProblem(422, `More than ${mostIds} rows are meant`, {
-        hint: "Narrow the filter, or load all rejected rows again.",
+        hint: "Narrow the filter, or load all rejected rows of a load again.",
       });
-    return c.json(ids);
+    return c.json(choices);
   })
   .get("/csv", async (c) => {
     const { store } = c.get("house");
-    const filter = filterOf(c);
-    if (!filter.pipeline || !filter.load)
-      throw new HttpProblem(422, "An export is of one load: name its pipeline and load");
-    const [name] = await warehousesOf(filter.pipeline);
-    if (!name) throw new HttpProblem(404, `There is no pipeline ${filter.pipeline}`);
+    const filter = await filterOf(c);
+    const [name, another] = await warehousesOf(filter.pipeline);
+    if (!name) throw notFound("pipeline yet");
+    if (another)
+      throw new HttpProblem(422, `An export is of one warehouse; here are ${name} and ${another}`, {
+        hint: "Choose a pipeline or a load.",
+      });
     const rows = await warehouseFor(await store.credentials(name)).rejectedCsv(filter);
+    const of = [filter.pipeline, filter.load].flatMap((part) => part?.replace(/[^\w-]/g, "_") ?? []);
     c.header("Content-Type", "text/csv; charset=utf-8");
-    c.header(
-      "Content-Disposition",
-      `attachment; filename="rejected-${filter.pipeline.replace(/[^\w-]/g, "_")}-${filter.load.replace(/[^\w-]/g, "_")}.csv"`,
-    );
+    c.header("Content-Disposition", `attachment; filename="${["rejected", ...of].join("-")}.csv"`);
     return stream(c, async (out) => {
       out.onAbort(() => void rows.destroy());
       for await (const chunk of rows) await out.write(chunk as Uint8Array);

@@ -1,13 +1,15 @@
 import type { RunLine, RunLoadView, RunSummary, RunView } from "@undercoat/core/api/api";
 import { overallVerdict, type Verdict } from "@undercoat/core/proof/verdict";
 import { addTallies, noFindings } from "@undercoat/core/run/run";
+import { personalColumns } from "@undercoat/core/shape/personal";
 import Joi from "joi";
 import { Op } from "sequelize";
+import { maySeePersonal, withoutHidden } from "../account/hidden.ts";
 import { body, numberOf, requires, routes, signedIn } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
 import { cancelRun } from "../jobs/state.ts";
 import { HttpProblem, notFound } from "../problem.ts";
-import { PipelineRow, ProofRow, RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
+import { PipelineRow, ProofRow, RunLineRow, RunLoadRow, RunRow, type UserRow } from "../store/models.ts";
 
 const iso = (date: Date | null) => date?.toISOString() ?? null;
 
@@ -112,6 +114,21 @@ export async function runView(row: RunRow): Promise<RunView> {
   };
 }
 
+/** A rehearsal shows rows as the source holds them; not to those who may not see them. */
+async function withoutPersonal(view: RunView, run: RunRow, user: UserRow): Promise<RunView> {
+  const loads = await Promise.all(
+    view.loads.map(async (load) => {
+      const { rehearsal } = load;
+      const definition = run.definition.loads[load.load];
+      if (!rehearsal || !definition || maySeePersonal(user)) return load;
+      const hidden = await personalColumns(definition);
+      const rejected = rehearsal.rejected.map((row) => ({ ...row, values: withoutHidden(row.values, hidden) }));
+      return { ...load, rehearsal: { ...rehearsal, rejected } };
+    }),
+  );
+  return { ...view, loads };
+}
+
 const page = 100;
 /** Lines of one answer. */
 const mostLines = 1000;
@@ -136,7 +153,10 @@ export const runs = routes()
     };
     return c.json(await summaries(await RunRow.findAll({ where, order: [["id", "DESC"]], limit: page })));
   })
-  .get("/:id", async (c) => c.json(await runView(await found(c.req.param("id")))))
+  .get("/:id", async (c) => {
+    const run = await found(c.req.param("id"));
+    return c.json(await withoutPersonal(await runView(run), run, signedIn(c)));
+  })
   .get("/:id/lines", async (c) => {
     const run = await found(c.req.param("id"));
     const after = numberOf(c, "after");

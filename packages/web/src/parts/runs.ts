@@ -17,17 +17,28 @@ export interface RunOrder {
 /** Where a run's page leads on to by itself when the run has ended: to the rows of its proof. */
 export const thenRows = "then=rows";
 
-/** Starts a run; by default its page opens. A search for rows leads on to them. */
-export function useRun(after?: (run: RunView) => void) {
+/** Starts runs; where it is one, its page opens, else their list. A search for rows leads on to them. */
+export function useRuns() {
   const navigate = useNavigate();
   const client = useQueryClient();
   return useMutation({
-    mutationFn: ({ pipeline, ...order }: RunOrder) => api.post<RunView>(`/pipelines/${pipeline}/run`, order),
-    onSuccess: (run, { rows }) => {
-      client.setQueryData(queries.run(run.id).queryKey, run);
+    mutationFn: async (orders: RunOrder[]) => {
+      const runs: RunView[] = [];
+      for (const { pipeline, ...order } of orders)
+        runs.push(await api.post<RunView>(`/pipelines/${pipeline}/run`, order));
+      return runs;
+    },
+    onSuccess: (runs, orders) => {
+      for (const run of runs) client.setQueryData(queries.run(run.id).queryKey, run);
       refresh(client, queries.dock().queryKey);
-      if (after) after(run);
-      else navigate(`/runs/${run.id}${rows ? `?${thenRows}` : ""}`);
+      if (runs.length > 1) navigate("/runs");
+      else navigate(`/runs/${runs[0]?.id}${orders[0]?.rows ? `?${thenRows}` : ""}`);
     },
   });
+}
+
+/** Starts a run, and opens its page. */
+export function useRun() {
+  const runs = useRuns();
+  return { ...runs, mutate: (order: RunOrder) => runs.mutate([order]) };
 }

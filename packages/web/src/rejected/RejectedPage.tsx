@@ -1,7 +1,7 @@
 import { Button, Checkbox, Drawer, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useInfiniteQuery, useMutation } from "@tanstack/react-query";
-import type { RejectedRow } from "@undercoat/core/api/api";
+import type { RejectedChoice, RejectedRow } from "@undercoat/core/api/api";
 import { useState } from "react";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
@@ -9,7 +9,7 @@ import { api, withQuery } from "../api/client.ts";
 import { queries } from "../api/queries.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { counted, grouped, moment } from "../parts/format.ts";
-import { useRun } from "../parts/runs.ts";
+import { useRuns } from "../parts/runs.ts";
 import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
@@ -102,31 +102,41 @@ export default function RejectedPage() {
     ...queries.rejected({ ...filter, reason: "" }),
     placeholderData: keepPreviousData,
   });
-  const again = useRun();
+  const again = useRuns();
   const rows = query.data?.pages.flatMap((page) => page.rows) ?? [];
   const counts = overview.data?.pages[0]?.counts ?? [];
   const total = counts.reduce((sum, count) => sum + BigInt(count.rows), 0n);
   const loads = [...new Set(counts.map((count) => `${count.pipeline}/${count.load}`))];
   const unreached = query.data?.pages[0]?.unreached ?? [];
   const chosen = rows.filter((row) => picked.has(nameOf(row)) && !row.gone);
-  const one = chosen.length
-    ? chosen.every((row) => row.pipeline === chosen[0]?.pipeline && row.load === chosen[0]?.load)
-    : loads.length === 1 || load !== "";
-  const loadAgain = (of: { pipeline: string; load: string }, ids: string[] | null) =>
-    again.mutate({
-      pipeline: of.pipeline,
-      kind: "repair",
-      loads: [of.load],
-      scope: { kind: "rejected", ids },
-      reason: ids ? `${counted(ids.length, "rejected row")} again` : "rejected rows again",
+  const narrowed = reason !== "" || text !== "" || run !== "" || place !== "";
+  /** One run a pipeline, of all its loads that are meant; without `ids` of all their rejected rows. */
+  const loadAgain = (choices: (Omit<RejectedChoice, "ids"> & { ids: string[] | null })[]) =>
+    again.mutate(
+      choices.map(({ pipeline, loads, ids }) => ({
+        pipeline,
+        kind: "repair",
+        loads,
+        scope: { kind: "rejected", ids },
+        reason: ids ? `${counted(ids.length, "rejected row")} again` : "rejected rows again",
+      })),
+    );
+  const choicesOf = (of: readonly RejectedRow[]) =>
+    [...new Set(of.map((row) => row.pipeline))].map((pipeline) => {
+      const own = of.filter((row) => row.pipeline === pipeline);
+      return { pipeline, loads: [...new Set(own.map((row) => row.load))], ids: own.map((row) => row.id) };
     });
   // All that the filter says, also what the table has not fetched yet.
   const filtered = useMutation({
-    mutationFn: () =>
-      api.get<string[]>(withQuery("/rejected/ids", { ...filter, pipeline: soleP, load: soleL, reason, text })),
-    onSuccess: (ids) => ids.length > 0 && loadAgain({ pipeline: soleP, load: soleL }, ids),
+    mutationFn: () => api.get<RejectedChoice[]>(withQuery("/rejected/choices", { ...filter, reason, text })),
+    onSuccess: (choices) => choices.length > 0 && loadAgain(choices),
   });
-  const [soleP = "", soleL = ""] = (load ? place : (loads[0] ?? "")).split("/");
+  const everything = () =>
+    [...new Set(counts.map((count) => count.pipeline))].map((pipeline) => ({
+      pipeline,
+      loads: [...new Set(counts.filter((count) => count.pipeline === pipeline).map((count) => count.load))],
+      ids: null,
+    }));
   return (
     <main className="page">
       <Title of="Rejected rows" />
@@ -144,35 +154,30 @@ export default function RejectedPage() {
           </h1>
         </div>
         <div className="actions">
-          {soleL && one && total > 0n && (
+          {total > 0n && (
             <Button
               component="a"
               variant="default"
-              href={`/api${withQuery("/rejected/csv", { ...filter, pipeline: soleP, load: soleL, reason })}`}
+              href={`/api${withQuery("/rejected/csv", { ...filter, reason })}`}
               download
             >
-              Export as CSV
+              Export {narrowed ? "these" : "all"} as CSV
             </Button>
           )}
-          {canEdit && soleL && one && total > 0n && (
+          {canEdit && total > 0n && (
             <Button
               loading={again.isPending || filtered.isPending || query.isPlaceholderData}
               onClick={() =>
                 chosen.length
-                  ? loadAgain(
-                      chosen[0] ?? { pipeline: soleP, load: soleL },
-                      chosen.map((row) => row.id),
-                    )
+                  ? loadAgain(choicesOf(chosen))
                   : reason || needle || run
                     ? filtered.mutate()
-                    : loadAgain({ pipeline: soleP, load: soleL }, null)
+                    : loadAgain(everything())
               }
             >
               {chosen.length
                 ? `Load ${counted(chosen.length, "chosen row")} again`
-                : reason || needle || run
-                  ? "Load these again"
-                  : "Load all again"}
+                : `Load ${narrowed ? "these" : "all"} again`}
             </Button>
           )}
         </div>
@@ -267,7 +272,12 @@ export default function RejectedPage() {
         </div>
       )}
       {open && (
-        <Detail row={open} canEdit={canEdit} onClose={() => setOpen(null)} onAgain={() => loadAgain(open, [open.id])} />
+        <Detail
+          row={open}
+          canEdit={canEdit}
+          onClose={() => setOpen(null)}
+          onAgain={() => loadAgain(choicesOf([open]))}
+        />
       )}
     </main>
   );

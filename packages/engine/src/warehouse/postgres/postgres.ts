@@ -1,5 +1,5 @@
 import type { Readable } from "node:stream";
-import type { RejectedList } from "@undercoat/core/run/rejected";
+import type { RejectedChoice, RejectedList } from "@undercoat/core/run/rejected";
 import type { LoadProof } from "@undercoat/core/run/run";
 import * as house from "@undercoat/core/sql/house";
 import { formatTableName, parseTableName, qualified } from "@undercoat/core/sql/identifier";
@@ -12,7 +12,7 @@ import { PostgresSource } from "../../source/postgres/postgres.ts";
 import type { Source } from "../../source/source.ts";
 import type { Committed, Warehouse, WarehouseLook, WarehouseSession, WarehouseSnapshot } from "../warehouse.ts";
 import { furnish, houseVersion } from "./house.ts";
-import { exportRejected, listRejected, rejectedIds } from "./rejected.ts";
+import { exportRejected, listRejected, rejectedChoices } from "./rejected.ts";
 import { PostgresWarehouseSession } from "./session.ts";
 import { PostgresWarehouseSnapshot } from "./snapshot.ts";
 
@@ -60,8 +60,8 @@ export class PostgresWarehouse implements Warehouse {
     return listRejected(this.credentials, filter, limit, offset);
   }
 
-  rejectedIds(filter: RejectedFilter, most: number): Promise<string[]> {
-    return rejectedIds(this.credentials, filter, most);
+  rejectedChoices(filter: RejectedFilter, most: number): Promise<RejectedChoice[]> {
+    return rejectedChoices(this.credentials, filter, most);
   }
 
   rejectedCsv(filter: RejectedFilter): Promise<Readable> {

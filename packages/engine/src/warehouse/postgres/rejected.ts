@@ -1,5 +1,5 @@
 import type { Readable } from "node:stream";
-import type { RejectedList } from "@undercoat/core/run/rejected";
+import type { RejectedChoice, RejectedList } from "@undercoat/core/run/rejected";
 import * as reject from "@undercoat/core/sql/reject";
 import type { Credentials, Row } from "../../connection/credentials.ts";
 import { Session } from "../../postgres/session.ts";
@@ -50,17 +50,25 @@ export async function listRejected(
   }
 }
 
-/** The numbers of the rejected rows that a filter lets through. */
-export async function rejectedIds(
+/** The rejected rows that a filter lets through, by pipeline. */
+export async function rejectedChoices(
   credentials: Credentials,
   filter: reject.RejectedFilter,
   most: number,
-): Promise<string[]> {
+): Promise<RejectedChoice[]> {
   const session = await Session.open(credentials, { application: "undercoat list", readOnly: true });
   try {
     if ((await houseVersion(session)) === 0) return [];
     const asked = reject.rejectedIds(filter, most);
-    return (await session.query(asked.sql, asked.values)).map((row) => text(row, "id"));
+    const choices = new Map<string, RejectedChoice>();
+    for (const row of await session.query(asked.sql, asked.values)) {
+      const [pipeline, load] = [text(row, "pipeline"), text(row, "load")];
+      const choice = choices.get(pipeline) ?? { pipeline, loads: [], ids: [] };
+      if (!choice.loads.includes(load)) choice.loads.push(load);
+      choice.ids.push(text(row, "id"));
+      choices.set(pipeline, choice);
+    }
+    return [...choices.values()];
   } finally {
     await session.close();
   }
