@@ -8,6 +8,8 @@ export default defineConfig({
   workers: 1,
   fullyParallel: false,
   timeout: 60_000,
+  // Ten tabs on a machine of two cores take their time.
+  expect: { timeout: 15_000 },
   reporter: [["line"]],
   outputDir: "test-results",
   use: {

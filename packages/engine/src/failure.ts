@@ -9,6 +9,9 @@ export class LoadFailure extends Error {
   }
 }
 
+/** A table that is not there, or that this user may not see. */
+export class NoTable extends LoadFailure {}
+
 /** Stopped because somebody asked for it. */
 export class Cancelled extends Error {}
 
@@ -30,8 +33,11 @@ export function isDataError(error: unknown): boolean {
   return typeof code === "string" && (code.startsWith("22") || code === "54000" || code === "0A000");
 }
 
-interface ServerError extends Error {
+/** An error as PostgreSQL's driver gives it. */
+export interface ServerError extends Error {
   code?: string;
+  /** where in the statement, from 1 */
+  position?: string;
   detail?: string;
   hint?: string;
   column?: string;

@@ -3,7 +3,7 @@ import { ExpressionError } from "@undercoat/core/expression/parse";
 import type { Problem } from "@undercoat/core/pipeline/schema";
 import { PlanError } from "@undercoat/core/plan/plan";
 import { NameError } from "@undercoat/core/sql/identifier";
-import { failureOf } from "@undercoat/engine/failure";
+import { failureOf, LoadFailure, NoTable } from "@undercoat/engine/failure";
 import { HTTPException } from "hono/http-exception";
 import { RunRefused } from "./jobs/runs.ts";
 import { UnknownConnection } from "./store/store.ts";
@@ -48,7 +48,8 @@ export function problemOf(error: unknown): ProblemDetails {
   if (error instanceof PlanError) return details(422, error.message, { problems: [problemAt(error)] });
   if (error instanceof ExpressionError || error instanceof NameError) return details(422, error.message);
   const failure = failureOf(error, { name: "The server" });
-  if ((error as Error)?.constructor?.name === "LoadFailure" || (error as { severity?: string }).severity)
+  if (error instanceof NoTable) return details(404, failure.message, { hint: failure.hint });
+  if (error instanceof LoadFailure || (error as { severity?: string }).severity)
     return details(502, failure.message, { detail: failure.detail, hint: failure.hint });
   return details(500, "Something went wrong in Undercoat itself", { hint: "The server's log has the reason." });
 }

@@ -72,6 +72,25 @@ test("a file of aliases that multiply is told as that", async () => {
   expect(body.problems[0].message).toBe("The file repeats its parts too often by aliases");
 });
 
+const table = { connection: "trips", table: "public.trip" };
+test.each<[string, object, "where" | "query", string | null, RegExp]>([
+  ["a word that is no column", { ...table, where: " fare > fair" }, "where", "fair", /column "fair" does not exist/],
+  ["a mistake of form", { ...table, where: "fare >" }, "where", null, /syntax error|ends/],
+  ["no condition", { ...table, where: "fare + 1" }, "where", null, /says true or false/],
+  ["a query of the table", { ...table, where: "id IN (SELECT 1)" }, "where", "IN", /subquer/],
+  ["a column of the query", { connection: "trips", query: "\n SELECT id, nope FROM trip;" }, "query", "nope", /"nope"/],
+  ["a call", { connection: "trips", query: "SELECT pg_sleep(1)" }, "query", null, /calls pg_sleep\(\)/],
+])("SQL is checked while it is typed, with its place: %s", async (_, from, part, word, says) => {
+  const asked = { from, warehouse: "store", table: "landing.trip" };
+  const { status, body } = await house.ask("POST", "/pipelines/columns", asked);
+  const text = (from as Record<string, string>)[part] ?? "";
+  expect(status).toBe(422);
+  expect(body.problems).toEqual([
+    expect.objectContaining({ path: ["from", part], message: expect.stringMatching(says) }),
+  ]);
+  if (word !== null) expect(body.problems[0].position).toBe(text.indexOf(word));
+});
+
 describe("two creations of one name", () => {
   test("make one pipeline; of six saves over one version one wins", async () => {
     const definition = { title: "Twice", warehouse: "store", loads: { other: load } };

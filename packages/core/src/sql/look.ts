@@ -27,6 +27,16 @@ export function emptyResult(subquery: string): string {
   return `SELECT * FROM ${subquery} q LIMIT 0`;
 }
 
+/** A describe-only form of a condition over the rows `s` of a table or subquery. */
+export function conditionOver(relation: string, condition: string): string {
+  return `SELECT (${condition}\n) AS value FROM ${relation} s LIMIT 0`;
+}
+
+/** A table's rows with the column that says where each came from, as a subquery. */
+export function marked(table: TableName, origin: string): string {
+  return `(SELECT NULL::text AS ${identifier(origin)}, t.* FROM ${qualified(table)} t)`;
+}
+
 /** A describe-only form of an expression over a row `s` of stated columns. */
 export function typedNothing(columns: readonly { name: string; type: string }[], expression: string): string {
   return `SELECT (${expression}\n) AS value FROM (SELECT ${columns.map((column) => `NULL::${column.type} AS ${identifier(column.name)}`).join(", ")}) s LIMIT 0`;

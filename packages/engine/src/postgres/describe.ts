@@ -1,16 +1,16 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import { admit, asSubquery, checkQuery } from "@undercoat/core/expression/parse";
+import { admit, asSubquery, checkQuery, ExpressionError } from "@undercoat/core/expression/parse";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import { PlanError } from "@undercoat/core/plan/error";
 import type { LoadPlan } from "@undercoat/core/plan/plan";
 import type { Analysis } from "@undercoat/core/shape/analyse";
 import { findTable, resultColumns, tableColumns, tableIndexes } from "@undercoat/core/sql/catalog";
 import { conversion, keeps } from "@undercoat/core/sql/convert";
-import { parseTableName, type TableName } from "@undercoat/core/sql/identifier";
-import { emptyResult, typedNothing } from "@undercoat/core/sql/look";
+import { parseTableName, qualified, type TableName } from "@undercoat/core/sql/identifier";
+import { conditionOver, emptyResult, marked, typedNothing } from "@undercoat/core/sql/look";
 import { type ColumnType, shortType, warehouseType } from "@undercoat/core/sql/type";
 import type { Row } from "../connection/credentials.ts";
-import { LoadFailure } from "../failure.ts";
+import { LoadFailure, NoTable, type ServerError } from "../failure.ts";
 import { arrayText } from "./array.ts";
 import { admitCalls } from "./functions.ts";
 import type { Session } from "./session.ts";
@@ -52,16 +52,64 @@ export async function findDataset(session: Session, table: TableName): Promise<D
   return { columns, indexes };
 }
 
+/** True where the server refuses what a statement says, not who says it or when: syntax, names, types and literals. */
+function isOfTheText(error: unknown): boolean {
+  const { severity, code = "" } = error as ServerError;
+  return severity !== undefined && /^(42(?!501)|22|0A)/.test(code);
+}
+
+/** An error of SQL that a person wrote, with its place in their text, which stands in the statement from `start`; other errors as they are. */
+function misplaced(error: unknown, path: string[], start = 0): unknown {
+  const { message, hint, position } = error as ServerError;
+  if (error instanceof ExpressionError) return new PlanError(error.message, path, error.position);
+  if (!isOfTheText(error)) return error;
+  const at = position === undefined ? null : Math.max(0, Number(position) - 1 - start);
+  return Object.assign(new PlanError(`${message}${hint ? ` (${hint})` : ""}`, path, at), { cause: error });
+}
+
+/** @throws PlanError with the fault's place where a condition is none over the rows that a load reads */
+async function admitCondition(session: Session, from: From, where: string): Promise<void> {
+  const path = ["from", "where"];
+  await admit(where, "condition").catch((error) => {
+    throw misplaced(error, path);
+  });
+  const [table = from.table ?? ""] = Object.values(from.tables ?? {});
+  const relation = from.query
+    ? asSubquery(from.query)
+    : from.tables
+      ? marked(parseTableName(table), from.origin ?? "origin")
+      : qualified(parseTableName(table));
+  const statement = conditionOver(relation, where);
+  const [field] = await session.columns(statement).catch((error) => {
+    throw misplaced(error, path, statement.indexOf(where));
+  });
+  if (field && field.type !== booleanOid)
+    throw new PlanError("A condition says true or false; this one gives another value", path);
+}
+
 /**
  * The columns of what a load reads. A query and a condition are admitted by their parse trees first.
- * @throws LoadFailure when there is no such table; ExpressionError when the SQL may not be used.
+ * @throws LoadFailure when there is no such table; PlanError with the path and the place where SQL may not be used.
  */
 export async function describe(session: Session, from: From): Promise<Dataset> {
-  if (from.where) await admit(from.where, "condition");
+  const dataset = await described(session, from);
+  if (from.where) await admitCondition(session, from, from.where);
+  return dataset;
+}
+
+async function described(session: Session, from: From): Promise<Dataset> {
   if (from.query) {
-    await checkQuery(from.query);
-    await admitCalls(session, from.query);
-    const fields = await session.columns(emptyResult(asSubquery(from.query)));
+    const { query } = from;
+    const path = ["from", "query"];
+    await checkQuery(query).catch((error) => {
+      throw misplaced(error, path);
+    });
+    await admitCalls(session, query);
+    const statement = emptyResult(asSubquery(query));
+    const fields = await session.columns(statement).catch((error) => {
+      const start = statement.indexOf(query.trim().replace(/;\s*$/, ""));
+      throw misplaced(error, path, start - (query.length - query.trimStart().length));
+    });
     const repeated = fields.find((field, at) => fields.findIndex((other) => other.name === field.name) < at);
     if (repeated)
       throw new LoadFailure({
@@ -79,7 +127,7 @@ export async function describe(session: Session, from: From): Promise<Dataset> {
   const table = parseTableName(from.table ?? "");
   const dataset = await findDataset(session, table);
   if (!dataset)
-    throw new LoadFailure({
+    throw new NoTable({
       message: `${session.place.name} has no table ${from.table}, or ${session.place.user} may not see it`,
       hint: "Choose another table, or grant the right to read this one.",
     });
@@ -212,8 +260,8 @@ export async function admitRules(session: Session, plan: LoadPlan): Promise<void
 const booleanOid = 16;
 
 function expressionError(error: unknown, name: string, path: string[]): unknown {
-  const { severity, message, hint } = error as { severity?: string; message: string; hint?: string };
-  return severity
+  const { message, hint } = error as ServerError;
+  return isOfTheText(error)
     ? Object.assign(new PlanError(`${name}: ${message}${hint ? ` (${hint})` : ""}`, path), { cause: error })
     : error;
 }

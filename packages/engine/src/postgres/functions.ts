@@ -1,6 +1,6 @@
 import { callsOf } from "@undercoat/core/expression/parse";
+import { PlanError } from "@undercoat/core/plan/error";
 import { functionFacts, operatorFacts } from "@undercoat/core/sql/session";
-import { LoadFailure } from "../failure.ts";
 import { arrayText } from "./array.ts";
 import type { Session } from "./session.ts";
 
@@ -11,16 +11,16 @@ const dangerous =
 /**
  * Admits what a query calls: built-in functions that are stable or immutable and on no list of dangers; others only where
  * the administrator has listed them for the connection, as `schema.name`.
- * @throws LoadFailure with the function's name.
+ * @throws PlanError with the function's name.
  */
 export async function admitCalls(session: Session, query: string): Promise<void> {
   const { functions, operators } = await callsOf(query);
   const listed = new Set(session.credentials.settings.functions ?? []);
   const refuse = (name: string, why: string) => {
-    throw new LoadFailure({
-      message: `The query calls ${name}(), ${why}`,
-      hint: "Use functions that only compute; or have an administrator list it with the connection.",
-    });
+    throw new PlanError(
+      `The query calls ${name}(), ${why}; use functions that only compute, or have an administrator list it with the connection`,
+      ["from", "query"],
+    );
   };
   if (functions.length) {
     const schemas = [...new Set(functions.flatMap((call) => call.schema ?? []))];

@@ -1,17 +1,17 @@
-import { ExpressionError } from "@undercoat/core/expression/parse";
 import { findRing } from "@undercoat/core/pipeline/order";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
 import { PlanError } from "@undercoat/core/plan/plan";
 import { plainName } from "@undercoat/core/sql/identifier";
 import type { Credentials } from "@undercoat/engine/connection/credentials";
-import { failureOf, LoadFailure } from "@undercoat/engine/failure";
+import { failureOf, LoadFailure, NoTable } from "@undercoat/engine/failure";
 import { planFor } from "@undercoat/engine/load/planning";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Snapshot } from "@undercoat/engine/source/source";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { WarehouseSnapshot } from "@undercoat/engine/warehouse/warehouse";
 import { loadOrder } from "../jobs/order.ts";
+import { problemAt } from "../problem.ts";
 
 /** Where a definition's connections are looked up: the store, or a project file laid over it. */
 export interface ConnectionBook {
@@ -81,7 +81,7 @@ export async function definitionProblems(
     for (const [load, { from }] of Object.entries(definition.loads)) {
       if (only && !only.includes(load)) continue;
       const problem = await loadProblem(desk, name, definition, load, from.connection, toCome);
-      if (problem) found.push({ path: ["loads", load, ...problem.path], message: problem.message });
+      if (problem) found.push({ ...problem, path: ["loads", load, ...problem.path] });
     }
   } finally {
     await desk.close();
@@ -153,16 +153,9 @@ async function loadProblem(
   } catch (error) {
     await desk.close();
     // What another load is yet to make can't be looked at before it has.
-    const absent =
-      absentTable(error) ??
-      (error instanceof LoadFailure && from.table && /has no table/.test(error.failure.message) ? from.table : null);
+    const absent = absentTable(error) ?? (error instanceof NoTable && from.table ? from.table : null);
     if (absent !== null && toCome.has(absent)) return null;
-    if (error instanceof PlanError) return { path: error.path, message: error.message };
-    if (error instanceof ExpressionError)
-      return {
-        path: ["from", from.query && !/condition/i.test(error.message) ? "query" : "where"],
-        message: `${error.message}${error.position === null ? "" : ` (at character ${error.position + 1})`}`,
-      };
+    if (error instanceof PlanError) return problemAt(error);
     if (error instanceof LoadFailure) return { path: ["from"], message: error.failure.message };
     return {
       path: ["from", from.where ? "where" : from.query ? "query" : "table"],

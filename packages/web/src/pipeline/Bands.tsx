@@ -37,7 +37,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
   const under = (...path: string[]) =>
     problems.find((problem) => problem.path.join(".").startsWith(["loads", name, ...path].join(".")))?.message;
   const shared = { fixed: !canEdit };
-  const props = (close: () => void) => ({ load, preview, onSet, close });
+  const props = (close: () => void) => ({ load, warehouse: pipeline.definition.warehouse, preview, onSet, close });
   const { from, watermark, into, proof } = load;
   const by = proof?.by;
   const moments = new Set(
@@ -54,7 +54,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
             {...shared}
             label="Table or query"
             wrong={wrong("from", "table") ?? wrong("from", "query") ?? wrong("from", "tables") ?? wrong("from")}
-            width={420}
+            width={520}
             editor={(close) => <DatasetEditor {...props(close)} />}
           >
             {from.table ?? (from.tables ? Object.values(from.tables).join(", ") : "a query")}
@@ -91,6 +91,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
             {...shared}
             label="Condition"
             wrong={wrong("from", "where")}
+            width={420}
             editor={(close) => <ConditionEditor {...props(close)} />}
           >
             {from.where ? <code>{from.where}</code> : "no condition"}

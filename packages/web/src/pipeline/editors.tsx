@@ -1,4 +1,4 @@
-import { MultiSelect, NumberInput, Radio, Select, Stack, Textarea, TextInput } from "@mantine/core";
+import { MultiSelect, NumberInput, Radio, Select, Stack, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { Preview } from "@undercoat/core/api/api";
 import type { Load, Mode, ProofBy, SliceUnit } from "@undercoat/core/pipeline/pipeline";
@@ -10,10 +10,13 @@ import { useState } from "react";
 import { queries } from "../api/queries.ts";
 import { counted, zone } from "../parts/format.ts";
 import { Form, inPopover } from "./Form.tsx";
+import { FromSql, useFromCheck } from "./FromSql.tsx";
 
 /** The small forms behind a band's phrases. Each gets the load and gives the changed one; Enter sets, Esc leaves it as it was. */
 interface EditorProps {
   load: Load;
+  /** the warehouse's connection */
+  warehouse: string;
   preview: Preview | undefined;
   onSet: (load: Load) => void;
   close: () => void;
@@ -35,17 +38,25 @@ function markOf(table: string, tables: readonly string[]): string {
   return bare(table).slice(shared).replace(/^_+/, "") || bare(table);
 }
 
-export function DatasetEditor({ load, onSet, close }: EditorProps) {
+export function DatasetEditor({ load, warehouse, onSet, close }: EditorProps) {
   const [kind, setKind] = useState(load.from.query ? "query" : load.from.tables ? "tables" : "table");
   const [tables, setTables] = useState<string[]>(Object.values(load.from.tables ?? {}));
   const [origin, setOrigin] = useState(load.from.origin ?? "origin");
   const [table, setTable] = useState(load.from.table ?? "");
-  const [query, setQuery] = useState(load.from.query ?? "SELECT …\nFROM …");
+  const [query, setQuery] = useState(load.from.query ?? "");
+  const { connection, where } = load.from;
+  const checked = useFromCheck({ connection, query, ...(where ? { where } : {}) }, "query", { load, warehouse });
   const datasets = useQuery(queries.datasets(load.from.connection));
   const names = (datasets.data ?? []).map((row) => formatTableName({ schema: row.schema, table: row.name }));
   return (
     <Form
-      disabled={kind === "table" ? !table : kind === "tables" ? tables.length === 0 || !origin.trim() : !query.trim()}
+      disabled={
+        kind === "table"
+          ? !table
+          : kind === "tables"
+            ? tables.length === 0 || !origin.trim()
+            : !query.trim() || checked.problem !== null
+      }
       onSubmit={() => {
         const { table: _t, query: _q, tables: _s, origin: _o, ...from } = load.from;
         const several = {
@@ -98,15 +109,7 @@ export function DatasetEditor({ load, onSet, close }: EditorProps) {
           />
         </>
       ) : (
-        <Textarea
-          label="Query"
-          value={query}
-          onChange={(event) => setQuery(event.currentTarget.value)}
-          autosize
-          minRows={6}
-          maxRows={14}
-          classNames={{ input: "mono" }}
-        />
+        <FromSql label="Query" value={query} onChange={setQuery} checked={checked} placeholder="SELECT … FROM …" />
       )}
     </Form>
   );
@@ -133,26 +136,26 @@ export function ConnectionEditor({ load, onSet, close }: EditorProps) {
   );
 }
 
-export function ConditionEditor({ load, onSet, close }: EditorProps) {
+export function ConditionEditor({ load, warehouse, onSet, close }: EditorProps) {
   const [where, setWhere] = useState(load.from.where ?? "");
+  const { where: _, ...rest } = load.from;
+  const from = where.trim() ? { ...rest, where: where.trim() } : rest;
+  const checked = useFromCheck(where.trim() ? { ...rest, where } : rest, "where", { load, warehouse });
   return (
     <Form
+      disabled={checked.problem !== null}
       onSubmit={() => {
-        const { where: _, ...from } = load.from;
-        onSet({ ...load, from: where.trim() ? { ...from, where: where.trim() } : from });
+        onSet({ ...load, from });
         close();
       }}
     >
-      <Textarea
+      <FromSql
         label="Only rows where"
         description="An SQL condition over the source's columns; empty reads all rows"
         value={where}
-        onChange={(event) => setWhere(event.currentTarget.value)}
-        autosize
-        minRows={3}
+        onChange={setWhere}
+        checked={checked}
         placeholder="region = 'north'"
-        classNames={{ input: "mono" }}
-        data-autofocus
       />
     </Form>
   );

@@ -5,7 +5,7 @@ import { firstRows } from "@undercoat/core/sql/look";
 import { beginSnapshot } from "@undercoat/core/sql/session";
 import { type CheckStep, networkSteps, runSteps } from "../../connection/check.ts";
 import type { Credentials, Row } from "../../connection/credentials.ts";
-import { LoadFailure } from "../../failure.ts";
+import { LoadFailure, NoTable } from "../../failure.ts";
 import { findDataset } from "../../postgres/describe.ts";
 import { beginLocked, tablesRead } from "../../postgres/lock.ts";
 import { Session } from "../../postgres/session.ts";
@@ -101,7 +101,7 @@ export class PostgresSource implements Source {
 
   private async found(session: Session, table: TableName): Promise<Dataset> {
     const dataset = await findDataset(session, table);
-    if (!dataset) throw new LoadFailure({ message: `${this.credentials.name} has no table ${formatTableName(table)}` });
+    if (!dataset) throw new NoTable({ message: `${this.credentials.name} has no table ${formatTableName(table)}` });
     return dataset;
   }
 
