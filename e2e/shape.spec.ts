@@ -153,7 +153,7 @@ test("rejected rows are grouped, looked at, exported, and loaded again once the 
   await page.keyboard.press("Escape");
   const [download] = await Promise.all([
     page.waitForEvent("download"),
-    page.getByRole("link", { name: "Export as CSV" }).click(),
+    page.getByRole("link", { name: "Export these as CSV" }).click(),
   ]);
   expect(download.suggestedFilename()).toBe("rejected-agents-agency_sale.csv");
 

@@ -115,8 +115,15 @@ test("a pipeline is made by ticking tables, changed in place, refused where it i
   await page.getByLabel("Pipeline's title").fill("Spare fleet");
   await page.getByLabel("Schema there").fill("spare");
   await expect(page.getByRole("cell", { name: "spare.vessel" })).toBeVisible();
+  await page.getByRole("button", { name: "Target of port" }).click();
+  await page.getByRole("textbox", { name: "Warehouse table" }).fill("spare.harbour_port");
+  await page.keyboard.press("Enter");
   await page.getByRole("button", { name: "Make the pipeline" }).click();
   await expect(page).toHaveURL(/\/pipelines\/spare-fleet/);
+  await expect(page.getByText("spare.harbour_port")).toBeHidden();
+  await page.getByRole("link", { name: /^port/ }).click();
+  await expect(page.getByRole("button", { name: "Warehouse table" })).toHaveText("spare.harbour_port");
+  await page.getByRole("link", { name: /^vessel/ }).click();
   await page.getByRole("button", { name: "Condition" }).click();
   const condition = page.getByRole("textbox", { name: "Only rows where" });
   await condition.fill("built > (SELECT 1)");
@@ -233,6 +240,7 @@ for (const scheme of ["light", "dark"] as const)
       `/connections/bookings?table=${table}&show=time`,
       "/users",
       "/tokens",
+      "/docs",
       "/nowhere",
     ];
     const found: string[] = [];

@@ -241,7 +241,7 @@ describe("a pipeline", () => {
       updatedAt,
     });
     expect(again.body.problems).toEqual([
-      { path: ["loads", "trip", "from", "where"], message: expect.stringContaining("subquery") },
+      { path: ["loads", "trip", "from", "where"], message: expect.stringContaining("subquery"), position: 7 },
     ]);
     const missing = await test_.ask("PUT", "/pipelines/trips", {
       definition: {

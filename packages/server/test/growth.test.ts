@@ -175,3 +175,13 @@ test.each(["hour", "day", "week", "month", "year"])("slices by the %s have marks
   // An hour that has lost its only row is one that is not loaded.
   expect(await states()).toContain(unit === "hour" ? "empty" : "disagrees");
 });
+
+test("a table that no pipeline loads any more is told with the one that did, one that none ever did as such", async () => {
+  await house.sql(house.names.warehouse, "CREATE TABLE landing.by_hand (id int)");
+  const table = async (name: string) =>
+    (await house.ask("GET", "/warehouse")).body.tables.find((row: { name: string }) => row.name === name);
+  expect(await table("hourly")).toMatchObject({ pipeline: "hourly", once: null });
+  await house.ask("DELETE", "/pipelines/hourly");
+  expect(await table("hourly")).toMatchObject({ pipeline: null, once: "Hourly", loadedAt: expect.any(String) });
+  expect(await table("by_hand")).toMatchObject({ pipeline: null, once: null, loadedAt: null });
+});

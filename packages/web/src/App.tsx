@@ -7,6 +7,7 @@ import { Boundary } from "./parts/Boundary.tsx";
 import { Shell } from "./parts/Shell.tsx";
 import { ErrorNote } from "./parts/words.tsx";
 
+const DocsPage = lazy(() => import("./docs/DocsPage.tsx"));
 const Door = lazy(() => import("./account/Door.tsx"));
 const LedgerPage = lazy(() => import("./ledger/LedgerPage.tsx"));
 const PipelinesPage = lazy(() => import("./pipelines/PipelinesPage.tsx"));
@@ -74,6 +75,7 @@ export function App() {
               <Route path="/connections" element={<ConnectionsPage />} />
               <Route path="/connections/:name" element={<ConnectionPage />} />
               <Route path="/users" element={<UsersPage />} />
+              <Route path="/docs/:paper?" element={<DocsPage />} />
               <Route path="/tokens" element={<TokensPage />} />
               <Route path="/link" element={<Navigate to="/" replace />} />
               <Route path="*" element={<Missing />} />

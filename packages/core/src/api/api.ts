@@ -302,6 +302,8 @@ export interface WarehouseTable {
   pipeline: string | null;
   load: string | null;
   loadedAt: string | null;
+  /** the pipeline that loaded it last, where none does any more */
+  once: string | null;
 }
 
 export interface WarehouseView {

@@ -64,7 +64,9 @@ function misplaced(error: unknown, path: string[], start = 0): unknown {
   if (error instanceof ExpressionError) return new PlanError(error.message, path, error.position);
   if (!isOfTheText(error)) return error;
   const at = position === undefined ? null : Math.max(0, Number(position) - 1 - start);
-  return Object.assign(new PlanError(`${message}${hint ? ` (${hint})` : ""}`, path, at), { cause: error });
+  // A row's own name in our statement is none that the author knows.
+  const advice = hint ? ` (${hint.replaceAll('"s.', '"')})` : "";
+  return Object.assign(new PlanError(`${message}${advice}`, path, at), { cause: error });
 }
 
 /** @throws PlanError with the fault's place where a condition is none over the rows that a load reads */

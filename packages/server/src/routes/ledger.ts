@@ -215,6 +215,14 @@ export const standing = routes()
   })
   .get("/dock", async (c) => c.json(await dock()));
 
+/** Which pipeline's run wrote each target last, and when; also of pipelines that are gone. */
+async function lastLoaders(store: Store): Promise<Map<string, { title: string; at: Date }>> {
+  const rows = await store.query<{ target: string; title: string; at: Date }>(
+    "SELECT DISTINCT ON (l.target) l.target, r.title, l.finished_at AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE r.kind IN ('load', 'repair') AND l.status = 'finished' ORDER BY l.target, l.id DESC",
+  );
+  return new Map(rows.map(({ target, title, at }) => [target, { title, at }]));
+}
+
 /** The warehouse's tables with who loads them. */
 export const warehouse = routes()
   .use(requires("viewer"))
@@ -223,6 +231,7 @@ export const warehouse = routes()
     const pipelines = await PipelineRow.findAll();
     const names = [...new Set(pipelines.map((row) => row.definition.warehouse))];
     const standings = await Standings.read();
+    const once = await lastLoaders(store);
     const tables: WarehouseTable[] = [];
     const unreachable: WarehouseView["unreachable"] = [];
     for (const name of names) {
@@ -246,6 +255,7 @@ export const warehouse = routes()
           .find((entry) => entry.table.schema === dataset.schema && entry.table.table === dataset.name);
         const { row: stands, whole } = standings.of(loader?.pipeline ?? "", loader?.load ?? "");
         const { schema, name: table, kind, bytes } = dataset;
+        const target = formatTableName({ schema, table });
         // What the last whole proof counted is exact; the server's own figure is an estimate, and absent for a new table.
         const rows = whole?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? dataset.rows;
         tables.push({
@@ -257,7 +267,8 @@ export const warehouse = routes()
           bytes,
           pipeline: loader?.pipeline ?? null,
           load: loader?.load ?? null,
-          loadedAt: stands?.loadedAt?.toISOString() ?? null,
+          loadedAt: (stands?.loadedAt ?? (loader ? null : once.get(target)?.at))?.toISOString() ?? null,
+          once: loader ? null : (once.get(target)?.title ?? null),
         });
       }
     }

@@ -1,4 +1,5 @@
 import { Modal } from "@mantine/core";
+import { Link } from "react-router";
 import { version } from "../../../../package.json";
 
 const keys: [string, string][] = [
@@ -53,6 +54,12 @@ export default function Help({ onClose }: { onClose: () => void }) {
         {list("Keys", keys, true)}
         {list("Words", words, false)}
       </div>
+      <p style={{ marginTop: 14 }}>
+        <Link to="/docs" onClick={onClose}>
+          The docs
+        </Link>{" "}
+        tell the project file, the command line, and how it all works.
+      </p>
     </Modal>
   );
 }

@@ -47,7 +47,13 @@ interface Props {
 /** The field for a load's query or condition, with what is wrong underlined where it stands. */
 export function FromSql({ label, description, value, onChange, checked: { problem, columns }, placeholder }: Props) {
   return (
-    <Input.Wrapper label={label} description={description} error={problem?.message} labelElement="div">
+    <Input.Wrapper
+      label={label}
+      description={description}
+      error={problem?.message}
+      labelElement="div"
+      inputContainer={(field) => <div style={{ margin: "5px 0" }}>{field}</div>}
+    >
       <ExpressionField
         label={label}
         value={value}

@@ -18,13 +18,18 @@ const active = (run: RunView | undefined) => run !== undefined && isOpen(run.sta
 /** Rehearses one load of a definition, saved or not, and waits for the outcome. */
 export function useRehearsal(pipeline: string) {
   const start = useMutation({
-    mutationFn: (asked: { load: string; definition: Pipeline; limit?: number }) =>
+    mutationFn: (asked: { load: string; definition: Pipeline; limit?: number; whole?: boolean }) =>
       api.post<RunView>(`/pipelines/${pipeline}/run`, {
         kind: "rehearse",
         loads: [asked.load],
         definition: asked.definition,
         limit: asked.limit,
-        reason: asked.limit ? `of the latest ${asked.limit} rows` : "before a run",
+        ...(asked.whole ? { scope: { kind: "whole" } } : {}),
+        reason: asked.limit
+          ? `of the latest ${asked.limit} rows`
+          : asked.whole
+            ? "of the whole dataset"
+            : "before a run",
       }),
   });
   const id = start.data?.id;
@@ -61,8 +66,13 @@ export function RehearsalNote({
       {own && !busy && run && told?.rehearsal && (
         <div role="status">
           <p>
-            Rehearsed{told.rehearsal.limit ? ` on the latest ${grouped(String(told.rehearsal.limit))} rows` : ""}: it{" "}
-            <b>{rehearsalWords(told.rehearsal, grouped)}</b>.
+            Rehearsed
+            {told.rehearsal.limit
+              ? ` on the latest ${grouped(String(told.rehearsal.limit))} rows`
+              : start.variables?.whole
+                ? " on the whole dataset"
+                : ""}
+            : it <b>{rehearsalWords(told.rehearsal, grouped)}</b>.
           </p>
           {told.findings.reasons.length > 0 && <p className="lead">{reasonWords(told.findings.reasons)}</p>}
           <p>
@@ -79,6 +89,16 @@ export function RehearsalNote({
         onClick={() => start.mutate({ load, definition, limit: fewRows })}
       >
         Rehearse the latest {grouped(String(fewRows))} rows only
+      </button>
+      {" · "}
+      <button
+        type="button"
+        className="link"
+        disabled={busy}
+        title="Also rows that a run would not read again, which a changed column or rule would touch"
+        onClick={() => start.mutate({ load, definition, whole: true })}
+      >
+        Rehearse everything
       </button>
     </div>
   );

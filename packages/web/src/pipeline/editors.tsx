@@ -17,7 +17,8 @@ interface EditorProps {
   load: Load;
   /** the warehouse's connection */
   warehouse: string;
-  preview: Preview | undefined;
+  /** what is known of the columns of both sides */
+  preview: Pick<Preview, "columns" | "sourceColumns" | "late"> | undefined;
   onSet: (load: Load) => void;
   close: () => void;
 }

@@ -2,8 +2,7 @@ import { Button, Select, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { PipelineView } from "@undercoat/core/api/api";
 import { slugOf } from "@undercoat/core/pipeline/names";
-import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
-import { durationWords } from "@undercoat/core/schedule/duration";
+import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { useEffect, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { ApiProblem, api } from "../api/client.ts";
@@ -12,6 +11,7 @@ import { counted } from "../parts/format.ts";
 import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
+import { SuggestedRow } from "./SuggestedRow.tsx";
 import { TablePicker } from "./TablePicker.tsx";
 
 /** A new pipeline in one page: tick tables, look at what is suggested, name it. */
@@ -23,6 +23,8 @@ export default function NewPipelinePage() {
   const [title, setTitle] = useState("");
   const [warehouse, setWarehouse] = useState<string | null>(null);
   const [schema, setSchema] = useState("landing");
+  /** suggested loads that have been changed since, by the table they read */
+  const [changed, setChanged] = useState<Record<string, Load>>({});
   const connections = useQuery(queries.connections());
   const others = (connections.data ?? []).filter((row) => row.name !== from);
   useEffect(() => {
@@ -34,7 +36,10 @@ export default function NewPipelinePage() {
     enabled: from !== "" && picked.length > 0 && schema !== "",
     placeholderData: (before) => before,
   });
-  const loads = picked.length ? (suggested.data ?? []) : [];
+  const loads = (picked.length ? (suggested.data ?? []) : []).map((entry) => ({
+    ...entry,
+    load: changed[entry.load.from.table ?? ""] ?? entry.load,
+  }));
   const create = useMutation({
     mutationFn: () => {
       const definition: Pipeline = {
@@ -80,6 +85,7 @@ export default function NewPipelinePage() {
         onConnection={(name) => {
           setFrom(name ?? "");
           setPicked([]);
+          setChanged({});
         }}
         picked={picked}
         onPicked={setPicked}
@@ -93,38 +99,27 @@ export default function NewPipelinePage() {
           }}
         >
           <h2 style={{ margin: "22px 0 6px" }}>What is suggested</h2>
-          <p className="quiet">Everything here can be changed in the pipeline itself.</p>
+          <p className="quiet">What is underlined can be changed here; all of it, and more, in the pipeline itself.</p>
           <table className="plain" style={{ margin: "8px 0 16px" }}>
             <thead>
               <tr>
                 <th>From</th>
                 <th>Into</th>
                 <th>Mode</th>
+                <th>Key</th>
                 <th>Watermark</th>
                 <th>Why</th>
               </tr>
             </thead>
             <tbody>
-              {loads.map(({ name, load, why }) => (
-                <tr key={name}>
-                  <td className="mono">{load.from.table}</td>
-                  <td className="mono">{load.into.table}</td>
-                  <td>
-                    {load.into.mode}
-                    {load.into.key && <span className="mono"> {load.into.key.join(", ")}</span>}
-                  </td>
-                  <td className="nowrap">
-                    {load.watermark ? (
-                      <>
-                        <span className="mono">{load.watermark.column}</span> less{" "}
-                        {durationWords(load.watermark.lookBack ?? "")}
-                      </>
-                    ) : (
-                      "whole table"
-                    )}
-                  </td>
-                  <td className="quiet">{why}</td>
-                </tr>
+              {loads.map((entry) => (
+                <SuggestedRow
+                  key={entry.name}
+                  suggested={entry}
+                  warehouse={warehouse ?? ""}
+                  wrong={(...path) => problem?.at("loads", entry.name, ...path)}
+                  onSet={(load) => setChanged({ ...changed, [entry.load.from.table ?? ""]: load })}
+                />
               ))}
             </tbody>
           </table>

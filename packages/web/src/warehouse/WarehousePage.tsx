@@ -27,6 +27,7 @@ export default function WarehousePage() {
   const shown = (data ?? []).filter((row) => `${row.schema}.${row.name}`.toLowerCase().includes(wanted.toLowerCase()));
   const size = (data ?? []).reduce((sum, row) => sum + Number(row.bytes ?? 0), 0);
   const loaded = (data ?? []).filter((row) => row.pipeline).length;
+  const left = (data ?? []).filter((row) => row.once).length;
   return (
     <main className="page">
       <Title of="Warehouse" />
@@ -43,7 +44,7 @@ export default function WarehousePage() {
           </h1>
           <p className="quiet">
             {data?.length
-              ? `${loaded} of them ${loaded === 1 ? "is" : "are"} loaded by a pipeline.`
+              ? `${loaded} of them ${loaded === 1 ? "is" : "are"} loaded by a pipeline${left ? `, ${left} no longer` : ""}.`
               : data
                 ? "A pipeline makes its tables when it first runs."
                 : ""}
@@ -104,7 +105,9 @@ export default function WarehousePage() {
                     {row.pipeline} · {row.load}
                   </Link>
                 ) : (
-                  <span className="quiet">nobody here</span>
+                  <span className="quiet">
+                    {row.once ? `no pipeline any more; ${row.once} did` : "no pipeline here"}
+                  </span>
                 ),
             },
             {
