@@ -1,6 +1,6 @@
 /** The shapes that a project file holds and the server stores; one for both, so that nothing is translated between them. */
 
-export type Mode = "replace" | "append" | "upsert";
+export type Mode = "replace" | "append" | "upsert" | "history";
 export type SliceUnit = "hour" | "day" | "week" | "month" | "year";
 
 export interface Watermark {
@@ -29,10 +29,46 @@ export interface Into {
   table: string;
   mode: Mode;
   key?: string[];
-  /** what becomes of rows gone from the source */
-  deleted?: "keep" | "mark" | "remove";
+  /** what becomes of rows gone from the source; `close` ends the current version, in mode history */
+  deleted?: "keep" | "mark" | "remove" | "close";
   deletions?: Deletions;
+  /** how versions are kept, in mode history */
+  history?: History;
 }
+
+/** What the change of a column does: keep the first value, overwrite it, open a version, or keep the value before in a second column. */
+export type ColumnChange = "keep" | "overwrite" | "version" | { previous: string };
+
+/** How a table keeps the history of its rows; every part may be absent. */
+export interface History {
+  /** by warehouse column; `version` where not named */
+  columns?: Record<string, ColumnChange>;
+  /** which versions an overwritten column is overwritten in; `all` where absent */
+  overwrite?: "all" | "current";
+  /** what happens to a row that changes a kept column; `reject` where absent */
+  breach?: Breach;
+  /** the source column that says from when a row is so; `run`, the read's moment, where absent */
+  since?: string;
+  /** from when a key's first version is valid: a time, or `since`, where absent */
+  first?: string;
+  /** the column that holds from when a version is valid; `valid_from` where absent */
+  from?: string;
+  /** the column that holds until when, excluded; `valid_to` where absent */
+  to?: string;
+  /** what that holds in the current version: a time, or null where absent */
+  end?: string | null;
+  /** the column that marks the current version, and its values; `is_current`, true and false, where absent */
+  current?: string | { column: string; yes: Flag; no: Flag };
+  /** the column that holds what a version came by: new, version, overwrite, deleted or returned; none where absent */
+  change?: string;
+  /** a column that numbers versions; none where absent */
+  surrogate?: { column: string; start?: number; step?: number };
+  /** what is no change in a text */
+  compare?: { ignore: ("case" | "space" | "accents")[]; locale?: string };
+}
+
+/** A value of a column that marks the current version. */
+export type Flag = string | number | boolean;
 
 /** How rows gone from the source are looked for. */
 export interface Deletions {

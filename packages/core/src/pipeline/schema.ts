@@ -74,23 +74,89 @@ const watermark = Joi.object({
 
 const duration = Joi.string().custom(checked(durationSeconds), "duration");
 
+/** A moment as a project file writes it; without a zone it is one in UTC. */
+const time = Joi.string()
+  .pattern(/^(-?infinity|\d{4,6}-\d{2}-\d{2}([T ]\d{2}:\d{2}(:\d{2}(\.\d{1,6})?)?( ?(Z|[+-]\d{2}(:?\d{2})?))?)?)$/)
+  .messages({ "string.pattern.base": "{{#label}} is a time such as 2026-01-01, 2026-01-01T06:00Z or -infinity" });
+const flag = Joi.alternatives(Joi.string().min(1).max(20), Joi.number().integer(), Joi.boolean());
+
+const history = Joi.object({
+  columns: Joi.object().pattern(
+    columnPattern,
+    Joi.alternatives(
+      Joi.string().valid("keep", "overwrite", "version"),
+      Joi.object({ previous: column.required() }),
+    ).messages({
+      "alternatives.types": "{{#label}} is keep, overwrite, version or (previous: a column's name)",
+      "alternatives.match": "{{#label}} is keep, overwrite, version or (previous: a column's name)",
+    }),
+  ),
+  overwrite: Joi.string().valid("all", "current"),
+  breach: Joi.string().valid("stop", "reject", "count"),
+  since: column,
+  first: Joi.alternatives(Joi.string().valid("since"), time),
+  from: column,
+  to: column,
+  end: time.invalid("-infinity").allow(null),
+  current: Joi.alternatives(
+    column,
+    Joi.object({ column: column.required(), yes: flag.required(), no: flag.required() }).custom(
+      (current: { yes: unknown; no: unknown }, helpers) =>
+        typeof current.yes === typeof current.no && current.yes !== current.no
+          ? current
+          : helpers.message({ custom: "{{#label}}: yes and no are two values of one kind" }),
+      "flag",
+    ),
+  ),
+  change: column,
+  surrogate: Joi.object({
+    column: column.required(),
+    start: Joi.number().integer().min(0).max(Number.MAX_SAFE_INTEGER),
+    step: Joi.number().integer().min(1).max(1_000_000),
+  }),
+  compare: Joi.object({
+    ignore: Joi.array()
+      .items(Joi.string().valid("case", "space", "accents"))
+      .unique()
+      .required(),
+    locale: Joi.string()
+      .pattern(/^[a-z]{2,3}(-[A-Za-z0-9]{2,8})*$/)
+      .messages({ "string.pattern.base": "{{#label}} is a locale such as nb-NO" }),
+  }),
+});
+
+const keyedModes: Record<string, string> = {
+  upsert: "{{#label}} is needed: an upsert must know which columns identify a row",
+  history: "{{#label}} is needed: a history must know which columns say whose versions they are",
+};
+
 const into = Joi.object({
   table: tableName.required(),
-  mode: Joi.string().valid("replace", "append", "upsert").required(),
+  mode: Joi.string().valid("replace", "append", "upsert", "history").required(),
   key: Joi.array()
     .items(column)
     .min(1)
     .unique()
     .when("mode", {
-      is: "upsert",
-      // biome-ignore lint/suspicious/noThenProperty: Joi's word for a condition's outcome
-      then: Joi.required().messages({
-        "any.required": "{{#label}} is needed: an upsert must know which columns identify a row",
-      }),
+      switch: Object.entries(keyedModes).map(([is, message]) => ({
+        is,
+        // biome-ignore lint/suspicious/noThenProperty: Joi's word for a condition's outcome
+        then: Joi.required().messages({ "any.required": message }),
+      })),
     }),
-  deleted: Joi.string().valid("keep", "mark", "remove"),
+  deleted: Joi.string().valid("keep", "mark", "remove", "close"),
   deletions: Joi.object({ most: Joi.number().min(0).max(100), every: duration, column }),
+  history,
 }).custom((into, helpers) => {
+  const keeping = into.mode === "history";
+  if (into.history && !keeping)
+    return helpers.message({ custom: "{{#label}}: history says how versions are kept, which is mode: history" });
+  if (keeping ? ["mark", "remove"].includes(into.deleted) : into.deleted === "close")
+    return helpers.message({
+      custom: keeping
+        ? `{{#label}}: a history keeps or closes what is gone; deleted: ${into.deleted} would change the past`
+        : "{{#label}}: deleted: close ends a version, which only mode: history has",
+    });
   if ((into.deleted === "mark" || into.deleted === "remove") && (!into.key || into.mode === "replace"))
     return helpers.message({
       custom: `{{#label}}: deleted: ${into.deleted} needs a key and a mode that keeps rows, because keys tell which rows are gone`,

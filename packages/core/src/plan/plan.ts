@@ -1,4 +1,5 @@
 import { type Dataset, guaranteesKey } from "../dataset/dataset.ts";
+import { type HistoryPlan, planHistory } from "../history/plan.ts";
 import type { Load, Mode, Pipeline } from "../pipeline/pipeline.ts";
 import { wholeTableRows } from "../pipeline/pipeline.ts";
 import { type Figure, parseFigure } from "../proof/figure.ts";
@@ -63,7 +64,7 @@ export interface RejectPolicy {
 }
 
 export interface DeletionPolicy {
-  how: "mark" | "remove";
+  how: "mark" | "remove" | "close";
   column: string;
 }
 
@@ -130,6 +131,8 @@ export interface WritePlan {
   deletions: DeletionPolicy | null;
   guard: Guard;
   rejects: RejectPolicy;
+  /** how versions are kept; null in every mode but history */
+  history: HistoryPlan | null;
 }
 
 /** What is proved. */
@@ -165,6 +168,8 @@ export interface PlanFacts {
   held?: ReadonlyMap<string, string>;
   /** which database the source is; a watermark taken from another one does not count */
   origin?: string | null;
+  /** the moment of the read, by the source's clock; only a history asks for it */
+  moment?: string | null;
 }
 
 /**
@@ -205,12 +210,14 @@ function plannedColumns(load: Load, { dataset, analysis, types, target, held: ke
 function plannedShape(
   load: Load,
   columns: PlannedColumn[],
+  history: HistoryPlan | null,
   { dataset, analysis }: PlanFacts,
   { look }: PlanUse,
 ): PlannedShape | null {
   const watermark = load.watermark?.column;
   // Among rows of one key the watermark tells the latest, so it must be staged.
   const ranks = watermark !== undefined && columns.every((column) => column.source !== watermark);
+  const dated = history?.since && history.since.written === null;
   const keyed = columns.some((column) => column.required && load.into.key?.includes(column.name));
   const plain = columns.every(
     (column) =>
@@ -218,8 +225,12 @@ function plannedShape(
       keeps(column.type, column.given) &&
       (!column.required || load.into.key?.includes(column.name)),
   );
-  if (plain && analysis.rules.length === 0 && !(ranks && keyed)) return null;
-  const read = new Set([...columns.flatMap((column) => column.reads), ...(watermark ? [watermark] : [])]);
+  if (plain && analysis.rules.length === 0 && !(ranks && keyed) && !dated) return null;
+  const read = new Set([
+    ...columns.flatMap((column) => column.reads),
+    ...(watermark ? [watermark] : []),
+    ...(history?.since ? [history.since.source] : []),
+  ]);
   const raw = dataset.columns
     .filter((column) => read.has(column.name))
     .map((column) => ({
@@ -254,7 +265,7 @@ function rejectPolicy(load: Load, { again, look }: PlanUse): RejectPolicy {
 }
 
 function deletionPolicy({ into }: Load, columns: PlannedColumn[]): DeletionPolicy | null {
-  if (into.deleted !== "mark" && into.deleted !== "remove") return null;
+  if (into.deleted === undefined || into.deleted === "keep") return null;
   const column = into.deletions?.column ?? "deleted_at";
   if (into.deleted === "mark" && columns.some((planned) => planned.name === column))
     throw new PlanError(`${column} is a column of the load; name another one to hold the time a row was found gone`, [
@@ -302,6 +313,8 @@ export function planLoad(
       `Without a key, an append tells rows apart by all their columns, so ${load.watermark?.column} must be one of them`,
       ["columns"],
     );
+  const { moment = null } = facts;
+  const history = planHistory(load, columns, { dataset, target: facts.target, moment });
   const { table, query, tables, origin, where } = load.from;
   const keySources = key
     .map((name) => byName.get(name))
@@ -326,16 +339,17 @@ export function planLoad(
       columns,
       watermark: plannedWatermark(load, dataset),
     },
-    shape: plannedShape(load, columns, facts, use),
+    shape: plannedShape(load, columns, history, facts, use),
     write: {
       target: parseTableName(load.into.table),
-      mode: use.repair && key.length ? "upsert" : load.into.mode,
+      mode: use.repair && key.length && !history ? "upsert" : load.into.mode,
       key,
       keyGuaranteed:
         key.length > 0 && keySources.every((name) => name !== null) && guaranteesKey(dataset, keySources as string[]),
       deletions: deletionPolicy(load, columns),
       guard: guardOf(load),
       rejects: rejectPolicy(load, use),
+      history,
     },
     prove: { slicing: plannedSlices(load, byName), figures: plannedFigures(load, byName) },
     fingerprint: fingerprint(load, columns, facts.origin ?? null),
@@ -356,6 +370,7 @@ function fingerprint(load: Load, columns: readonly PlannedColumn[], origin: stri
     load.into.table,
     load.into.mode,
     load.into.key ?? [],
+    ...(load.into.history?.since ? [load.into.history.since] : []),
   ]);
 }
 

@@ -40,6 +40,10 @@ export interface Tally {
   same: string;
   rejected: string;
   deleted: string;
+  /** versions opened, ended and overwritten beside it; absent where a load keeps no history */
+  versions?: string;
+  closed?: string;
+  overwritten?: string;
 }
 
 export const emptyTally: Tally = { read: "0", new: "0", changed: "0", same: "0", rejected: "0", deleted: "0" };
@@ -51,7 +55,9 @@ export function balances(tally: Tally): boolean {
 
 /** The sum of several tallies. */
 export function addTallies(tallies: readonly Tally[]): Tally {
-  const sum = (field: keyof Tally) => tallies.reduce((total, tally) => total + BigInt(tally[field]), 0n).toString();
+  const sum = (field: keyof Tally) =>
+    tallies.reduce((total, tally) => total + BigInt(tally[field] ?? "0"), 0n).toString();
+  const keeping = tallies.some((tally) => tally.versions !== undefined);
   return {
     read: sum("read"),
     new: sum("new"),
@@ -59,6 +65,7 @@ export function addTallies(tallies: readonly Tally[]): Tally {
     same: sum("same"),
     rejected: sum("rejected"),
     deleted: sum("deleted"),
+    ...(keeping ? { versions: sum("versions"), closed: sum("closed"), overwritten: sum("overwritten") } : {}),
   };
 }
 
@@ -91,6 +98,8 @@ export interface Findings {
   drift: DriftNote[];
   /** rows that came after the watermark had passed them: how many, and by how much at most (an interval, or a number) */
   late: { rows: string; most: string } | null;
+  /** columns of a history, and how many versions the change of each opened */
+  opened?: { column: string; versions: string }[];
 }
 
 export const noFindings: Findings = { reasons: [], counted: [], drift: [], late: null };
@@ -109,6 +118,16 @@ export interface CellProof {
   of: "all" | "read";
 }
 
+/** What always holds of versions, looked at. */
+export interface HistoryProof {
+  /** versions looked at, as exact text */
+  versions: string;
+  /** those of all keys, or of the keys that the run changed */
+  of: "all" | "changed";
+  /** what does not hold, and of how many versions */
+  broken: { says: string; versions: string }[];
+}
+
 /** The proof a run leaves: the figures over all it compared, each slice, and the cells of the rows it read. */
 export interface LoadProof {
   verdict: Verdict;
@@ -121,6 +140,8 @@ export interface LoadProof {
   figures: { figure: string; source: string | null; warehouse: string | null }[];
   slices: SliceFigures[];
   cells: CellProof | null;
+  /** what always holds of a history's versions: how many were looked at, and what is broken; absent where a load keeps none */
+  history?: HistoryProof;
   /** the slices that the run changed, where they are told; absent where it may have been any */
   touched?: (string | null)[];
   /** rejected rows still open, which both sides leave out */

@@ -32,6 +32,9 @@ CREATE INDEX IF NOT EXISTS rejected_target ON undercoat.rejected (target, identi
 CREATE INDEX IF NOT EXISTS rejected_run ON undercoat.rejected (run, load)`,
   "ALTER TABLE undercoat.rejected ADD COLUMN content bigint, ADD COLUMN covered boolean NOT NULL DEFAULT false",
   "ALTER TABLE undercoat.tally ADD COLUMN void boolean NOT NULL DEFAULT false",
+  `CREATE TABLE undercoat.history (
+  target text PRIMARY KEY, pipeline text NOT NULL, load text NOT NULL, shape json NOT NULL, moment timestamptz, surrogate bigint);
+ALTER TABLE undercoat.tally ADD COLUMN versions bigint, ADD COLUMN closed bigint, ADD COLUMN overwritten bigint, ADD COLUMN moment timestamptz`,
 ];
 
 /** The version that this program works with. */
@@ -79,8 +82,8 @@ export const readKnown =
 export const keepKnown = `INSERT INTO undercoat.known (target, pipeline, load, columns, swept_at) VALUES ($1, $2, $3, $4, CASE WHEN $5 = 't' THEN now() END)
 ON CONFLICT (target) DO UPDATE SET pipeline = excluded.pipeline, load = excluded.load, columns = excluded.columns, swept_at = coalesce(excluded.swept_at, undercoat.known.swept_at)`;
 
-export const keepTally = `INSERT INTO undercoat.tally (run, pipeline, load, target, read, new, changed, same, rejected, deleted, watermark, proof)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`;
+export const keepTally = `INSERT INTO undercoat.tally (run, pipeline, load, target, read, new, changed, same, rejected, deleted, watermark, proof, versions, closed, overwritten, moment)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`;
 
 /**
  * Takes a load's place in the tallies, so that whoever had begun it can't commit any more. It waits for one that is just
@@ -92,7 +95,7 @@ export const settlePatience = "SET lock_timeout = '10s'";
 
 /** What a run has committed in the warehouse, for one whose worker could not say so. */
 export const readTally =
-  "SELECT load, read, new, changed, same, rejected, deleted, watermark, proof FROM undercoat.tally WHERE run = $1 AND NOT void";
+  "SELECT load, read, new, changed, same, rejected, deleted, versions, closed, overwritten, watermark, proof FROM undercoat.tally WHERE run = $1 AND NOT void";
 
 /** Takes away what was kept longer than $1, some rows at a time: of each target the latest tally stays. */
 export const prunedAtOnce = 2000;

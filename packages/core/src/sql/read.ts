@@ -97,11 +97,17 @@ export function contentHash(plan: LoadPlan, side: "source" | "stage"): string {
   return hashed(stagedColumns(plan), side);
 }
 
-/** The order in which rows of one key are ranked: the latest first, ties by their content, so that source and stage choose the same one. */
+/**
+ * The order in which rows of one key are ranked: the latest first, ties by their content, so that source and stage choose
+ * the same one. The latest of a history is told by the time from when a row is so, then by the watermark.
+ */
 export function latestFirst(plan: LoadPlan, side: "source" | "stage"): string {
-  const watermark = stagedColumns(plan).find((column) => column.source === plan.read.watermark?.column);
+  const telling = [plan.write.history?.since?.source, plan.read.watermark?.column];
+  const columns = [...new Set(telling)].flatMap(
+    (name) => stagedColumns(plan).find((column) => column.source === name) ?? [],
+  );
   const sql = (column: StagedColumn) => (side === "source" ? rawValue(column) : `s.${identifier(column.name)}`);
-  return [...(watermark ? [`${sql(watermark)} DESC NULLS LAST`] : []), `${contentHash(plan, side)} DESC`].join(", ");
+  return [...columns.map((column) => `${sql(column)} DESC NULLS LAST`), `${contentHash(plan, side)} DESC`].join(", ");
 }
 
 /** Identities as one array, so that any number of them is one hashed look-up. */
@@ -131,23 +137,32 @@ function due(plan: LoadPlan, value: string): string {
   return `(${past} OR (${outer.join(", ")}) IN (SELECT ${inner.join(", ")} FROM ${origin(read)} n${where(without)}))`;
 }
 
-/** The source's rows before anything is shaped, less those that a proof leaves out; their hashes are the parameter $1. */
-function sourceOrigin(plan: LoadPlan, conditions: string[], without: Without | null): string {
+/**
+ * The source's rows before anything is shaped, less those that a proof leaves out; their hashes are the parameter $1.
+ * `latest`: of each key only the latest row, though the condition hold for another one only.
+ */
+function sourceOrigin(plan: LoadPlan, conditions: string[], without: Without | null, latest = false): string {
   const { read } = plan;
-  const inside = [...condition(read), ...conditions];
-  if (!without) return `${origin(read)} s${where(inside)}`;
-  if (without.contents.length)
+  const inside = [...condition(read), ...(latest ? [] : conditions)];
+  if (!without && !latest) return `${origin(read)} s${where(inside)}`;
+  if (without?.contents.length)
     inside.push(
       `NOT EXISTS (SELECT 1 FROM unnest($1::bigint[]) x(content) WHERE x.content = ${contentHash(plan, "source")})`,
     );
   const rows = `SELECT s.* FROM ${origin(read)} s${where(inside)}`;
   // The fence keeps an expression from being tried on a row that is left out because it fails there.
-  if (!without.duplicates) return `(${rows} OFFSET 0) s`;
+  if (!without?.duplicates && !latest) return `(${rows} OFFSET 0) s`;
   const key = plan.read.columns
     .filter((column) => plan.write.key.includes(column.name))
     .map(shapedValue)
     .join(", ");
-  return `(SELECT DISTINCT ON (${key}) s.* FROM (${rows} OFFSET 0) s ORDER BY ${key}, ${latestFirst(plan, "source")}) s`;
+  const touched = latest && conditions.length ? touchedKeys(plan, key, conditions) : "";
+  return `(SELECT DISTINCT ON (${key}) s.* FROM (${rows} OFFSET 0) s${touched} ORDER BY ${key}, ${latestFirst(plan, "source")}) s`;
+}
+
+/** Only rows of keys of which some row meets a condition. */
+function touchedKeys({ read }: LoadPlan, key: string, conditions: string[]): string {
+  return ` WHERE (${key}) IN (SELECT ${key} FROM ${origin(read)} s${where([...condition(read), ...conditions])})`;
 }
 
 /** The conditions of a window over the source's row, and those over the warehouse's columns. */
@@ -195,6 +210,8 @@ export interface Reading {
   without?: Without | null;
   /** only so many rows, the latest by watermark */
   limit?: number | null;
+  /** of each key only the row that is the latest of all */
+  latest?: boolean;
 }
 
 /**
@@ -203,10 +220,10 @@ export interface Reading {
  */
 export function sourceRows(
   plan: LoadPlan,
-  { window = { kind: "all" }, without = null, limit = null }: Reading = {},
+  { window = { kind: "all" }, without = null, limit = null, latest = false }: Reading = {},
 ): string {
   const { inside, outside } = windowConditions(plan, window, identifier);
-  const from = `${sourceOrigin(plan, inside, without)}${limited(plan.read, limit)}`;
+  const from = `${sourceOrigin(plan, inside, without, latest)}${limited(plan.read, limit)}`;
   const rows = plan.shape ? shapedRows(plan, from) : pairedRows(plan, from);
   return outside ? `SELECT * FROM (${rows}) r WHERE ${outside}` : rows;
 }

@@ -2,10 +2,9 @@ import type { LoadPlan, Window, Without } from "../plan/plan.ts";
 import type { Figure } from "../proof/figure.ts";
 import { formatTableName, identifier, identifiers, qualified, type TableName } from "./identifier.ts";
 import { literal } from "./literal.ts";
-import { modeOf } from "./mode/mode.ts";
 import { keyColumns, sourceRows } from "./read.ts";
 import type { Slicing } from "./slice.ts";
-import { heldValue } from "./target.ts";
+import { currentRows, heldValue } from "./target.ts";
 
 /** Rows that a proof can compare with others: those of a source, of a warehouse table, or of any query that both sides' names and types fit. */
 export interface Relation {
@@ -24,7 +23,12 @@ export interface Relation {
 
 /** What a load compares: the columns that both sides can give. */
 function compared(plan: LoadPlan): Omit<Relation, "rows" | "parameters" | "computed"> {
-  const columns = plan.read.columns.filter((column) => !column.missing).map(({ name, type }) => ({ name, type }));
+  const { history } = plan.write;
+  // A kept value may be other than the source's where that is only counted.
+  const kept = (name: string) => history?.breach === "count" && history.roles.get(name) === "keep";
+  const columns = plan.read.columns
+    .filter((column) => !column.missing && !kept(column.name))
+    .map(({ name, type }) => ({ name, type }));
   return { columns, key: plan.write.key, slicing: plan.prove.slicing, figures: plan.prove.figures };
 }
 
@@ -34,7 +38,7 @@ export function sourceRelation(plan: LoadPlan, without: Without | null, window?:
     plan.shape !== null || plan.read.columns.some((column) => column.cast || column.type !== column.given);
   return {
     ...compared(plan),
-    rows: sourceRows(plan, { window, without }),
+    rows: sourceRows(plan, { window, without, latest: plan.write.history !== null && !plan.write.keyGuaranteed }),
     parameters: without?.contents.length ? [`{${without.contents.join(",")}}`] : [],
     computed,
   };
@@ -42,7 +46,7 @@ export function sourceRelation(plan: LoadPlan, without: Without | null, window?:
 
 /** A condition by which a target's row `t` is one that the source should have: not marked as gone, and not standing for a rejected one. */
 function currentRow(plan: LoadPlan, without: Without | null, lacking: ReadonlySet<string>): string {
-  const conditions = modeOf(plan).current(plan, lacking);
+  const conditions = currentRows(plan, lacking);
   if (without && plan.write.key.length) conditions.push(`NOT EXISTS (${keyRejected(plan)})`);
   return conditions.join(" AND ");
 }
@@ -62,7 +66,7 @@ export function targetRelation(
 ): Relation {
   const common = compared(plan);
   const matched = only
-    ? ` JOIN (SELECT ${identifiers(plan.write.key)} FROM ${qualified(only)}) o USING (${identifiers(plan.write.key)})`
+    ? ` JOIN (SELECT ${plan.write.history ? "DISTINCT " : ""}${identifiers(plan.write.key)} FROM ${qualified(only)}) o USING (${identifiers(plan.write.key)})`
     : "";
   const current = currentRow(plan, only ? null : without, lacking);
   const columns = common.columns

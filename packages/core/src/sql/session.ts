@@ -65,6 +65,9 @@ export const terminateBackend = "SELECT pg_terminate_backend($1::int)";
 export const databaseIdentity =
   "SELECT c.system_identifier || '/' || d.oid AS identity FROM pg_control_system() c, pg_database d WHERE d.datname = current_database()";
 
+/** What time it is at a server, as `moment`. */
+export const clock = "SELECT clock_timestamp()::text AS moment";
+
 export const beginSnapshot = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY";
 /** Begins the transaction of a load whose source is the same database: what it reads is one moment. */
 export const beginInside = "BEGIN ISOLATION LEVEL REPEATABLE READ";

@@ -1,3 +1,4 @@
+import { planColumns } from "../history/plan.ts";
 import type { LoadPlan, PlannedColumn } from "../plan/plan.ts";
 import type { AnalysedRule } from "../shape/analyse.ts";
 import { conversion, keeps } from "./convert.ts";
@@ -5,7 +6,9 @@ import { identifier, identifiers, qualified, type TableName } from "./identifier
 import { literal, typedLiteral } from "./literal.ts";
 import { latestFirst, shapedValue } from "./read.ts";
 import { keyValues } from "./reject.ts";
+import { differ } from "./same.ts";
 import { typeFamily } from "./type.ts";
+import { isOpen, sinceName } from "./version.ts";
 
 /**
  * How staged rows are checked and shaped. Faults are found first, set-wise: conditions that are certain and quick decide
@@ -98,9 +101,70 @@ export function keyFaults(plan: LoadPlan, stage: TableName): string {
   return `INSERT INTO pg_temp.fault SELECT q.place, 'missing', q.col, q.col || ' is missing', NULL, ${plan.write.rejects.breach === "stop"} FROM (SELECT s.ctid AS place, CASE ${missing} END AS col FROM ${qualified(stage)} s) q WHERE q.col IS NOT NULL`;
 }
 
+/** The time from when a staged row is so, of a history that has one. */
+function stagedSince(plan: LoadPlan): { name: string; sql: string } | null {
+  const since = plan.write.history?.since;
+  if (!since) return null;
+  const name = plan.shape ? since.source : (since.written ?? since.source);
+  return { name: since.source, sql: `s.${identifier(name)}` };
+}
+
+/** Finds rows of a history that don't say from when they are so; null where none could. */
+export function sinceFaults(plan: LoadPlan, stage: TableName): string | null {
+  const since = stagedSince(plan);
+  if (!since) return null;
+  return `INSERT INTO pg_temp.fault SELECT s.${place}, 'missing', NULL, ${literal(`${since.name} does not say from when the row is so`)}, (${since.sql})::text, ${plan.write.rejects.breach === "stop"} FROM ${clean(stage)} WHERE isfinite(${since.sql}) IS NOT TRUE`;
+}
+
+/** Finds rows that change a value which is to stay as it first was; null where none is, or where that is only counted. */
+export function keptFaults(plan: LoadPlan, stage: TableName): string | null {
+  const { history, target } = plan.write;
+  const kept = planColumns(plan, "keep");
+  if (!history || history.fresh || history.breach === "count" || kept.length === 0) return null;
+  const which = kept.map(
+    (column, at) =>
+      `WHEN ${differ(
+        [column],
+        () => `t.${identifier(column.name)}`,
+        () => `r.${identifier(column.name)}`,
+      )} THEN ${at + 1}`,
+  );
+  const matched = plan.write.key.map((name) => `t.${identifier(name)} = r.${identifier(name)}`).join(" AND ");
+  const broken = `SELECT r.${place} AS place, (CASE ${which.join(" ")} END) AS at, ${kept.length === 1 ? `r.${identifier(kept[0]?.name ?? "")}::text` : "NULL::text"} AS value FROM (${shapedClean(plan, stage)}) r JOIN LATERAL (SELECT * FROM ${qualified(target)} t WHERE ${matched} ORDER BY t.${identifier(history.from)} LIMIT 1) t ON true`;
+  const names = (of: (name: string) => string) =>
+    `(ARRAY[${kept.map((column) => literal(of(column.name))).join(", ")}])[q.at]`;
+  return `INSERT INTO pg_temp.fault SELECT q.place, 'kept', ${names((name) => name)}, ${names((name) => `${name} is kept as it first was, and changes`)}, q.value, ${history.breach === "stop"} FROM (${broken}) q WHERE q.at IS NOT NULL`;
+}
+
+/** How many clean rows change a kept value, where that is only counted; null where it is not. */
+export function countKept(plan: LoadPlan, stage: TableName): { sql: string; rules: { name: string }[] } | null {
+  const { history, target } = plan.write;
+  const kept = planColumns(plan, "keep");
+  if (!history || history.fresh || history.breach !== "count" || kept.length === 0) return null;
+  const matched = plan.write.key.map((name) => `t.${identifier(name)} = r.${identifier(name)}`).join(" AND ");
+  const counts = kept.map(
+    (column, at) =>
+      `count(*) FILTER (WHERE ${differ(
+        [column],
+        () => `t.${identifier(column.name)}`,
+        () => `r.${identifier(column.name)}`,
+      )})::text AS c${at}`,
+  );
+  return {
+    sql: `SELECT ${counts.join(", ")} FROM (${shapedClean(plan, stage)}) r JOIN ${qualified(target)} t ON ${matched} AND ${isOpen(history, "t")}`,
+    rules: kept.map((column) => ({ name: `${column.name} is kept` })),
+  };
+}
+
+/** What no two rows of one read may share: the key, and of a history whose rows are dated their time too. */
+function distinctValues(plan: LoadPlan): string[] {
+  const since = stagedSince(plan);
+  return [...keyValues(plan), ...(since ? [since.sql] : [])];
+}
+
 /** Up to three keys that stand on several clean rows. */
 export function repeatedKeys(plan: LoadPlan, stage: TableName): string {
-  const key = keyValues(plan);
+  const key = distinctValues(plan);
   return `SELECT concat_ws(', ', ${key.map((value) => `(${value})::text`).join(", ")}) AS key FROM ${clean(stage)} GROUP BY ${key.join(", ")} HAVING count(*) > 1 LIMIT 3`;
 }
 
@@ -108,7 +172,7 @@ export function repeatedKeys(plan: LoadPlan, stage: TableName): string {
 export function duplicateFaults(plan: LoadPlan, stage: TableName): string {
   const key = keyValues(plan);
   const named = `concat_ws(', ', ${key.map((value) => `(${value})::text`).join(", ")})`;
-  const rows = `SELECT s.${place} AS place, ${named} AS key, row_number() OVER (PARTITION BY ${key.join(", ")} ORDER BY ${latestFirst(plan, "stage")}) AS rank FROM ${clean(stage)}`;
+  const rows = `SELECT s.${place} AS place, ${named} AS key, row_number() OVER (PARTITION BY ${distinctValues(plan).join(", ")} ORDER BY ${latestFirst(plan, "stage")}) AS rank FROM ${clean(stage)}`;
   return `INSERT INTO pg_temp.fault SELECT q.place, 'duplicate', ${plan.write.key.length === 1 ? literal(plan.write.key[0] ?? "") : "NULL"}, ${literal(`${plan.write.key.join(", ")} stands more than once in what was read`)}, q.key, ${plan.write.rejects.duplicates === "stop"} FROM (${rows}) q WHERE q.rank > 1`;
 }
 
@@ -199,7 +263,11 @@ export function ruleFaultsOneByOne(stage: TableName): string {
 /** Writes the clean rows under the warehouse's columns. */
 export function shapeRows(plan: LoadPlan, stage: TableName, table: TableName, faults: boolean): string {
   const rows = faults ? clean(stage) : `${qualified(stage)} s`;
-  return `INSERT INTO ${qualified(table)} (${identifiers(plan.read.columns.map((column) => column.name))}) SELECT ${plan.read.columns.map(shapedValue).join(", ")} FROM ${rows}`;
+  const { history } = plan.write;
+  const columns: [string, string][] = plan.read.columns.map((column) => [column.name, shapedValue(column)]);
+  if (history?.since && !history.since.written)
+    columns.push([sinceName(history), `s.${identifier(history.since.source)}`]);
+  return `INSERT INTO ${qualified(table)} (${identifiers(columns.map(([name]) => name))}) SELECT ${columns.map(([, value]) => value).join(", ")} FROM ${rows}`;
 }
 
 /** Takes the faulty rows out of a stage that holds the warehouse's columns. */

@@ -3,6 +3,7 @@ import { houseSchema } from "./house.ts";
 import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
 import { stagedRows } from "./read.ts";
 import { definitions } from "./target.ts";
+import { sinceName } from "./version.ts";
 
 /** The stage of a load; made and dropped inside the load's transaction, so that no failure can leave it behind. */
 export function stageName(plan: LoadPlan, run: number, what: "stage" | "shaped" = "stage"): TableName {
@@ -24,9 +25,12 @@ export function createStage(plan: LoadPlan, stage: TableName): string {
   return `${created(stage)} (${definitions(stagedColumns(plan), [])})`;
 }
 
-/** Where shaped rows wait to be matched with the target's. */
+/** Where shaped rows wait to be matched with the target's; those of a history with the time from when each is so. */
 export function createShaped(plan: LoadPlan, shaped: TableName): string {
-  return `${created(shaped)} (${definitions(plan.read.columns, [])})`;
+  const { history } = plan.write;
+  const dated =
+    history?.since && !history.since.written ? [{ name: sinceName(history), type: history.since.type }] : [];
+  return `${created(shaped)} (${definitions([...plan.read.columns, ...dated], [])})`;
 }
 
 /** Tells the planner what keys have been staged; without, it may read a whole target to match a few rows. A small sample will do. */

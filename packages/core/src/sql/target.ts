@@ -1,3 +1,4 @@
+import type { HistoryPlan } from "../history/plan.ts";
 import type { LoadPlan, PlannedColumn } from "../plan/plan.ts";
 import { keeps } from "./convert.ts";
 import { createSchema } from "./house.ts";
@@ -7,6 +8,7 @@ import { keyColumns } from "./read.ts";
 import { differ, equalIsSame } from "./same.ts";
 import { sliceStart } from "./slice.ts";
 import { shortType, typeFamily } from "./type.ts";
+import { flag, isOpen, moment, momentsTable, versionColumns } from "./version.ts";
 
 /** Column definitions of a table. */
 export function definitions(columns: readonly { name: string; type: string }[], notNull: readonly string[]): string {
@@ -21,9 +23,28 @@ export function marker(plan: LoadPlan): { name: string; type: string }[] {
   return deletions?.how === "mark" ? [{ name: deletions.column, type: "timestamp with time zone" }] : [];
 }
 
+/** The columns that a load keeps in its target beside those it reads. */
+export function ownColumns(plan: LoadPlan): { name: string; type: string }[] {
+  const { history } = plan.write;
+  return [...marker(plan), ...(history ? versionColumns(plan, history) : [])];
+}
+
 /** The target as a load makes it: its columns; key columns can't be null. The key itself comes after the rows, where building it once is cheaper. */
 export function createTarget(plan: LoadPlan): string {
-  return `CREATE TABLE ${qualified(plan.write.target)} (${definitions([...plan.read.columns, ...marker(plan)], plan.write.key)})`;
+  const { target, key, history } = plan.write;
+  const notNull = history ? [...key, history.from] : key;
+  return `CREATE TABLE ${qualified(target)} (${definitions([...plan.read.columns, ...ownColumns(plan)], notNull)})`;
+}
+
+/** Conditions for the target's rows `t` that say what the source says now: not marked as gone, and of versions the open ones. */
+export function currentRows(plan: LoadPlan, lacking: ReadonlySet<string> = new Set()): string[] {
+  const { history } = plan.write;
+  return [
+    ...marker(plan)
+      .filter((column) => !lacking.has(column.name))
+      .map((column) => `t.${identifier(column.name)} IS NULL`),
+    ...(history && !lacking.has(history.to) ? [isOpen(history, "t")] : []),
+  ];
 }
 
 /** A change of the target's columns before rows are written, in words and as SQL. */
@@ -67,8 +88,14 @@ export function targetChanges(
   ];
 }
 
+/** What tells a target's rows apart: the key, and of a history also from when a version is valid. */
+export function identifying(plan: LoadPlan): string[] {
+  const { key, history } = plan.write;
+  return history ? [...key, history.from] : key;
+}
+
 export function addKey(plan: LoadPlan): string {
-  return `ALTER TABLE ${qualified(plan.write.target)} ADD PRIMARY KEY (${identifiers(plan.write.key)})`;
+  return `ALTER TABLE ${qualified(plan.write.target)} ADD PRIMARY KEY (${identifiers(identifying(plan))})`;
 }
 
 /** The columns that a load writes; one that the source has lost for a while keeps the values it has. */
@@ -76,14 +103,24 @@ export function written(plan: LoadPlan): PlannedColumn[] {
   return plan.read.columns.filter((column) => !column.missing);
 }
 
-/** True where the target's row `t` and the staged row `s` have one key. */
-export function matches(plan: LoadPlan): string {
-  return plan.write.key.map((name) => `t.${identifier(name)} = s.${identifier(name)}`).join(" AND ");
+/** True where two rows have one key. */
+export function sameKey(plan: LoadPlan, left: string, right: string): string {
+  return plan.write.key.map((name) => `${left}.${identifier(name)} = ${right}.${identifier(name)}`).join(" AND ");
 }
 
-/** The columns in which two rows of one key can differ: all but those of the key whose equal values are the same. */
+/** True where the target's row `t` is the one that the staged row `s` speaks of. `lacking`: columns that the target is yet to get. */
+export function matches(plan: LoadPlan, lacking: ReadonlySet<string> = new Set()): string {
+  const { history } = plan.write;
+  const open = history && !lacking.has(history.to) ? [isOpen(history, "t")] : [];
+  return [sameKey(plan, "t", "s"), ...open].join(" AND ");
+}
+
+/** The columns in which two rows of one key can differ: all but those of the key whose equal values are the same, and those that keep their first value. */
 export function comparable(plan: LoadPlan): PlannedColumn[] {
-  return written(plan).filter((column) => !plan.write.key.includes(column.name) || !equalIsSame(column.type));
+  const { key, history } = plan.write;
+  return written(plan).filter(
+    (column) => (!key.includes(column.name) || !equalIsSame(column.type)) && history?.roles.get(column.name) !== "keep",
+  );
 }
 
 /** A target's column as the load sees it: null where the target is yet to get it. */
@@ -106,7 +143,7 @@ export function differs(plan: LoadPlan, lacking: ReadonlySet<string> = new Set()
 export function newExamples(plan: LoadPlan, stage: TableName, target: boolean, limit: number): string {
   const unknown =
     target && plan.write.key.length
-      ? ` WHERE NOT EXISTS (SELECT 1 FROM ${qualified(plan.write.target)} t WHERE ${matches(plan)})`
+      ? ` WHERE NOT EXISTS (SELECT 1 FROM ${qualified(plan.write.target)} t WHERE ${sameKey(plan, "t", "s")})`
       : "";
   return `SELECT ${plan.read.columns.map((column, at) => `left(s.${identifier(column.name)}::text, 300) AS c${at}`).join(", ")} FROM ${qualified(stage)} s${unknown} LIMIT ${Math.trunc(limit)}`;
 }
@@ -117,27 +154,47 @@ export function changedExamples(plan: LoadPlan, stage: TableName, lacking: Reado
     `left(s.${identifier(column.name)}::text, 300) AS c${at}`,
     `left(${heldValue(column, lacking)}::text, 300) AS t${at}`,
   ]);
-  return `SELECT ${columns.join(", ")} FROM ${qualified(stage)} s JOIN ${qualified(plan.write.target)} t ON ${matches(plan)} WHERE ${differs(plan, lacking)} LIMIT ${Math.trunc(limit)}`;
+  return `SELECT ${columns.join(", ")} FROM ${qualified(stage)} s JOIN ${qualified(plan.write.target)} t ON ${matches(plan, lacking)} WHERE ${differs(plan, lacking)} LIMIT ${Math.trunc(limit)}`;
 }
 
-/** Rows of the target in all, those marked as gone left out. */
+/** Rows of the target that say what the source says now. */
 export function countTarget(plan: LoadPlan, lacking: ReadonlySet<string> = new Set()): string {
-  const marked = marker(plan).filter((column) => !lacking.has(column.name));
-  return `SELECT count(*)::text AS rows FROM ${qualified(plan.write.target)} t${marked.map((column) => ` WHERE t.${identifier(column.name)} IS NULL`).join("")}`;
+  const current = currentRows(plan, lacking);
+  return `SELECT count(*)::text AS rows FROM ${qualified(plan.write.target)} t${current.length ? ` WHERE ${current.join(" AND ")}` : ""}`;
 }
 
-/** Removes or marks the target's rows of some keys, and tells how many of which slice; a parameter for each key column, an array of texts. */
+/** Removes or marks the target's rows of some keys, or ends their versions, and tells how many of which slice; a parameter for each key column, an array of texts. */
 export function dropGone(plan: LoadPlan): string {
-  const { target } = plan.write;
+  const { target, history } = plan.write;
   const keys = keyColumns(plan);
   const given = `unnest(${keys.map((_, at) => `$${at + 1}::text[]`).join(", ")}) AS g(${keys.map((_, at) => `k${at}`).join(", ")})`;
   const same = keys.map((column, at) => `t.${identifier(column.name)} = g.k${at}::${column.type}`).join(" AND ");
   const [mark] = marker(plan);
+  const { slicing } = plan.prove;
+  const slice = slicing ? sliceStart(slicing, `t.${identifier(slicing.column)}`) : "NULL";
+  const told = "SELECT slice::text, count(*)::text AS rows FROM gone GROUP BY slice";
+  if (history) {
+    const ended = closeGone(plan, history, given, same);
+    return `WITH gone AS (${ended.close} RETURNING ${identifiers(plan.write.key, "t")}, t.${identifier(history.to)} AS "undercoat at", ${slice} AS slice), kept AS (${ended.keep}) ${told}`;
+  }
   const change = mark
     ? `UPDATE ${qualified(target)} t SET ${identifier(mark.name)} = now() FROM ${given} WHERE ${same} AND t.${identifier(mark.name)} IS NULL`
     : `DELETE FROM ${qualified(target)} t USING ${given} WHERE ${same}`;
-  const { slicing } = plan.prove;
-  return `WITH gone AS (${change} RETURNING ${slicing ? sliceStart(slicing, `t.${identifier(slicing.column)}`) : "NULL"} AS slice) SELECT slice::text, count(*)::text AS rows FROM gone GROUP BY slice`;
+  return `WITH gone AS (${change} RETURNING ${slice} AS slice) ${told}`;
+}
+
+/** Ends the open versions of keys found gone, and keeps that they were. One that is yet to begin ends as soon as it does. */
+function closeGone(plan: LoadPlan, history: HistoryPlan, given: string, same: string): { close: string; keep: string } {
+  const { target, key } = plan.write;
+  const set = [
+    `${identifier(history.to)} = greatest(${moment(plan)}, t.${identifier(history.from)} + interval '1 microsecond')`,
+    `${identifier(history.current.column)} = ${flag(history, false)}`,
+    ...(history.change ? [`${identifier(history.change)} = 'deleted'`] : []),
+  ];
+  return {
+    close: `UPDATE ${qualified(target)} t SET ${set.join(", ")} FROM ${given} WHERE ${same} AND ${isOpen(history, "t")}`,
+    keep: `INSERT INTO ${qualified(momentsTable(target))} (${identifiers(key)}, "undercoat at", "undercoat gone") SELECT ${identifiers(key)}, "undercoat at", true FROM gone ON CONFLICT DO NOTHING`,
+  };
 }
 
 /** How many staged rows came after the watermark had passed them and were news all the same, and by how much at most; null where it can't be told. */

@@ -34,7 +34,9 @@ export async function findGone(
   return gone.keys;
 }
 
-/** Removes or marks the rows that the source no longer has. */
+const done = { mark: "marked", remove: "removed", close: "closed" };
+
+/** Removes or marks the rows that the source no longer has, or ends their versions. */
 export async function sweep(
   plan: LoadPlan,
   gone: string[][],
@@ -43,9 +45,7 @@ export async function sweep(
 ): Promise<{ rows: string; slices: (string | null)[] }> {
   if (gone.length === 0) return { rows: "0", slices: [] };
   const swept = await warehouse.sweep(plan, gone);
-  report.line(
-    `${grouped(swept.rows)} rows gone from the source ${plan.write.deletions?.how === "mark" ? "marked" : "removed"}`,
-  );
+  report.line(`${grouped(swept.rows)} rows gone from the source ${done[plan.write.deletions?.how ?? "remove"]}`);
   return swept;
 }
 

@@ -14,10 +14,10 @@ import {
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { failureOf, InDoubt, isAnswer, isDataError, LoadFailure } from "../failure.ts";
-import { cellProofOf, cellsAlone, proofOf } from "../proof/figures.ts";
+import { cellProofOf, cellsAlone, proofOf, withHistory } from "../proof/figures.ts";
 import type { FiguresOfSide } from "../proof/side.ts";
 import type { Source } from "../source/source.ts";
-import type { Sifted, Warehouse } from "../warehouse/warehouse.ts";
+import type { Applied, Sifted, Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
 import { findGone, guardReplaced, sweep } from "./gone.ts";
 import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";
@@ -143,13 +143,15 @@ class LoadRun {
     const added = new Set(existing?.columns.map((column) => column.name));
     const applied =
       landed.fresh || !landed.sifted
-        ? { new: landed.accepted, changed: "0", same: "0", deleted: "0" }
+        ? ({ new: landed.accepted, changed: "0", same: "0", deleted: "0" } satisfies Applied as Applied)
         : await landed.sifted.apply(
             existing ? plan.read.columns.map((column) => column.name).filter((name) => !added.has(name)) : [],
             report.line,
           );
     if (!existing) await warehouse.finishTarget(plan, report.line);
     if (sweeping) applied.deleted = swept.rows;
+    const after = landed.fresh || !landed.sifted ? null : await landed.sifted.after();
+    if (applied.closed !== undefined) applied.closed = (BigInt(applied.closed) + BigInt(swept.rows)).toString();
     const tally: Tally = { read: landed.read, ...applied, rejected: landed.rejected };
     if (!balances(tally))
       throw new LoadFailure({
@@ -158,7 +160,7 @@ class LoadRun {
       });
 
     clock.start("prove");
-    const proof = await this.prove(plan, landed, proving, compared);
+    const proof = withHistory(await this.prove(plan, landed, proving, compared), after?.history ?? null);
     report.line(proofWords(proof), proof.sourceSql || undefined);
     const watermark = (await proving.highest) ?? due.stored;
     await warehouse.record(
@@ -180,7 +182,7 @@ class LoadRun {
       proof,
       bytes: landed.bytes,
       phases: clock.times(),
-      findings: { reasons, counted, drift: drifted.notes, late },
+      findings: { reasons, counted, drift: drifted.notes, late, ...(after ? { opened: after.opened } : {}) },
     };
   }
 
@@ -197,7 +199,11 @@ class LoadRun {
     const { report, clock, order, signal } = this;
     const { warehouse } = this.ends;
     // A new table takes the rows as they come where none of them could be turned away.
-    const fresh = created && window.kind === "all" && (plan.write.key.length === 0 || plan.write.keyGuaranteed);
+    const fresh =
+      created &&
+      window.kind === "all" &&
+      plan.write.history === null &&
+      (plan.write.key.length === 0 || plan.write.keyGuaranteed);
     const stage = fresh && !plan.shape ? null : await warehouse.stage(plan, order.run.id);
     const { rows: read, bytes } = await transfer(
       this.ends,

@@ -18,7 +18,7 @@ export interface LoadName {
 
 /** Who can say what a plan needs to know. */
 interface Asked {
-  source: Pick<Snapshot, "describe" | "identity">;
+  source: Pick<Snapshot, "describe" | "identity" | "moment">;
   /** null where the warehouse can't be asked */
   warehouse: Pick<WarehouseSnapshot, "types" | "admit" | "describe" | "known"> | null;
 }
@@ -66,6 +66,8 @@ export async function planFor(name: LoadName, { source, warehouse }: Asked, use:
       ? warehouse.known({ pipeline: name.pipelineName, load: name.load, target }, load.into.deletions?.every ?? null)
       : { columns: null, sweep: true },
   ]);
+  // The moment lies after the snapshot's, which the first question took.
+  const moment = load.into.mode === "history" ? await source.moment() : null;
   const drifted = await settleDrift(load, dataset, existing ? known.columns : null);
   if (drifted.stop) throw new LoadFailure(drifted.stop);
   const analysis = await analyse(load, drifted.dataset);
@@ -76,7 +78,7 @@ export async function planFor(name: LoadName, { source, warehouse }: Asked, use:
     name.pipelineName,
     name.pipeline,
     name.load,
-    { dataset: drifted.dataset, analysis, types, target: existing, held: drifted.held, origin },
+    { dataset: drifted.dataset, analysis, types, target: existing, held: drifted.held, origin, moment },
     use,
   );
   await warehouse?.admit(plan);

@@ -82,7 +82,7 @@ export function executeRehearsal(
     else await sifted.keepRejected(run, { whole: window.kind === "all", ids: null });
     report.phase("apply");
     for (const step of sifted.steps()) report.line(`would run: ${step.message}`, step.sql);
-    const { added, altered, ...applied } = await sifted.weigh(existing, report.line);
+    const { added, altered, opened, ...applied } = await sifted.weigh(existing, report.line);
     if (plan.write.mode === "replace" && existing && limit === null)
       await guardReplaced(plan, existing, sifted.accepted, into);
     const sweeps = plan.write.deletions !== null && isDue(scope) && planned.sweep && existing !== null;
@@ -94,7 +94,13 @@ export function executeRehearsal(
       tally: { read, ...applied, deleted: sweeps ? String(gone.length) : applied.deleted, rejected: sifted.rejected },
       limit: limit !== null && BigInt(read) >= BigInt(limit) ? limit : null,
       changes,
-      findings: { reasons: sifted.reasons, counted: sifted.counted, drift: drifted.notes, late },
+      findings: {
+        reasons: sifted.reasons,
+        counted: sifted.counted,
+        drift: drifted.notes,
+        late,
+        ...(opened ? { opened } : {}),
+      },
       columns: plan.read.columns.map((column) => column.name),
       key: plan.write.key,
       added,

@@ -1,6 +1,6 @@
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
-import type { LoadProof, Scope } from "@undercoat/core/run/run";
+import type { HistoryProof, LoadProof, Scope } from "@undercoat/core/run/run";
 import { durationWords } from "@undercoat/core/schedule/duration";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 
@@ -35,7 +35,7 @@ export function reasonOf(plan: LoadPlan, scope: Scope, window: Window, target: b
 }
 
 /** What a proof found, and at which depth. */
-export function proofWords({ trouble, without, cells, slices, verdict }: LoadProof): string {
+export function proofWords({ trouble, without, cells, slices, verdict, history }: LoadProof): string {
   if (trouble) return `proof: not possible: ${trouble}`;
   const less = without ? `, less ${grouped(without)} rejected` : "";
   const compared = cells
@@ -49,5 +49,14 @@ export function proofWords({ trouble, without, cells, slices, verdict }: LoadPro
       : whole
         ? `the figures ${slices[0]?.verdict === "proved" ? "agree" : "disagree"}`
         : `${grouped(String(agreeing))} of ${grouped(String(slices.length))} slices agree`;
-  return `proof: ${[compared, figures].filter(Boolean).join("; ") || verdict}${less}`;
+  const versions = history ? historyWords(history) : null;
+  return `proof: ${[compared, figures, versions].filter(Boolean).join("; ") || verdict}${less}`;
+}
+
+/** What was found of a history's versions: that all of it holds, or what does not. */
+export function historyWords({ versions, broken }: HistoryProof): string {
+  const looked = `${grouped(versions)} version${versions === "1" ? "" : "s"}`;
+  if (broken.length === 0)
+    return `${looked} looked at: one current a key, no overlap, no gap but by deletions, no two alike`;
+  return `of ${looked} ${broken.map((one) => `${grouped(one.versions)} ${one.says}`).join(", ")}`;
 }

@@ -3,7 +3,7 @@ import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
 import { contentsOfKeys, copyOut, highWater, keysPastWatermark, previewRows } from "@undercoat/core/sql/read";
 import { keysOf, sourceRelation } from "@undercoat/core/sql/relation";
-import { databaseIdentity } from "@undercoat/core/sql/session";
+import { clock, databaseIdentity } from "@undercoat/core/sql/session";
 import type { Row } from "../connection/credentials.ts";
 import { isDataError } from "../failure.ts";
 import type { ProofSide } from "../proof/side.ts";
@@ -23,6 +23,10 @@ export class PostgresSnapshot implements Snapshot {
 
   async identity(): Promise<string | null> {
     return (await this.session.one(databaseIdentity)).identity ?? null;
+  }
+
+  async moment(): Promise<string | null> {
+    return (await this.session.one(clock)).moment ?? null;
   }
 
   rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {

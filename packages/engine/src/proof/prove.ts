@@ -9,7 +9,7 @@ import { type LoadReport, tellWaiting } from "../load/report.ts";
 import { proofWords } from "../load/words.ts";
 import type { Snapshot, Source } from "../source/source.ts";
 import type { Warehouse, WarehouseSnapshot } from "../warehouse/warehouse.ts";
-import { proofOf } from "./figures.ts";
+import { proofOf, withHistory } from "./figures.ts";
 import { compareCells, type Sides } from "./rows.ts";
 import type { ProofSide } from "./side.ts";
 
@@ -95,7 +95,8 @@ async function prove(
     report.line(
       `${rows.missing} missing, ${rows.extra} only in the warehouse, ${rows.different} different; found by comparing ${rows.checksums} checksums and ${rows.keysRead} keys`,
     );
-  const proof = proofOf(names, left, right, order.slices, without?.rows ?? null);
+  const kept = plan.write.history && order.rows ? await warehouse.history(plan) : null;
+  const proof = withHistory(proofOf(names, left, right, order.slices, without?.rows ?? null), kept);
   report.line(proofWords(proof));
   return { proof, rows };
 }

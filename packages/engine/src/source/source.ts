@@ -15,6 +15,8 @@ export interface Snapshot {
   describe(from: From): Promise<Dataset>;
   /** which database this is; a watermark taken from another one does not count. Null where the source can't tell */
   identity(): Promise<string | null>;
+  /** the moment of what is read, by the source's own clock, as text with its offset; null where it can't tell */
+  moment(): Promise<string | null>;
   /** `limit`: only so many rows, the latest by watermark */
   rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream>;
   /** the highest watermark of a window's rows as text; null where there is none */

@@ -4,7 +4,7 @@ import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
 import type { Example } from "@undercoat/core/run/rehearsal";
 import type { RejectedChoice, RejectedList } from "@undercoat/core/run/rejected";
-import type { Findings, LoadProof, Tally } from "@undercoat/core/run/run";
+import type { Findings, HistoryProof, LoadProof, Tally } from "@undercoat/core/run/run";
 import type { Analysis } from "@undercoat/core/shape/analyse";
 import type { KnownColumn } from "@undercoat/core/shape/drift";
 import type { TableName } from "@undercoat/core/sql/identifier";
@@ -23,7 +23,7 @@ export type Told = (message: string, sql?: string) => void;
 export type Waiting = (holder: string | null) => void;
 
 /** What an apply did, before reading and rejecting are counted in. */
-export type Applied = Pick<Tally, "new" | "changed" | "same" | "deleted">;
+export type Applied = Omit<Tally, "read" | "rejected">;
 
 /** Where a load's own records stand. */
 export interface LoadPlace {
@@ -41,7 +41,7 @@ export interface Known {
 }
 
 /** What an apply would do, with examples. */
-export interface Weighed extends Applied {
+export interface Weighed extends Applied, Pick<Findings, "opened"> {
   added: Example[];
   altered: Example[];
 }
@@ -61,6 +61,8 @@ export interface WarehouseSnapshot {
   without(plan: LoadPlan): Promise<Without | null>;
   /** the target's rows as a side of a proof */
   side(plan: LoadPlan, without: Without | null): ProofSide;
+  /** What always holds of a history's versions, looked at over all of them. */
+  history(plan: LoadPlan): Promise<HistoryProof>;
   /** the keys of the target's rows as a side of a proof; `existing`: its columns, where some may still be lacking */
   keys(plan: LoadPlan, without: Without | null, existing: Dataset | null): ProofSide;
   close(): Promise<void>;
@@ -151,6 +153,8 @@ export interface Sifted extends Pick<Findings, "reasons" | "counted"> {
   weigh(existing: Dataset | null, told: Told): Promise<Weighed>;
   /** Writes the accepted rows by the load's mode. `added`: columns that the target got in this very load. */
   apply(added: readonly string[], told: Told): Promise<Applied>;
+  /** What the writing of a history found out; null in other modes, and where a new target took every row as it came. */
+  after(): Promise<{ opened: NonNullable<Findings["opened"]>; history: HistoryProof } | null>;
   /** the statements by which an apply writes, in their order */
   steps(): TargetChange[];
   /** the target's rows that the accepted ones stand for, as a side of a proof */

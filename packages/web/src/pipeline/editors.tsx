@@ -235,6 +235,10 @@ export function TargetEditor({ load, onSet, close }: EditorProps) {
 }
 
 export const modeWords: Record<Mode, { title: string; says: string }> = {
+  history: {
+    title: "history",
+    says: "A changed row opens a version; the one before ends. What a change does is chosen by column.",
+  },
   upsert: { title: "upsert", says: "New rows are added, changed rows updated; rows that are the same are left alone." },
   append: { title: "append", says: "New rows are added; none is changed. A row read twice is not added twice." },
   replace: { title: "replace", says: "All rows are replaced by the source's at every run." },

@@ -1,5 +1,5 @@
 import type { WriteMode } from "./mode.ts";
-import { insertNew, knownByKey, unmarked } from "./upsert.ts";
+import { insertNew, knownByKey } from "./upsert.ts";
 
 /** Rows whose key the target lacks are added; what stands there stays as it is. */
 export const append: WriteMode = {
@@ -12,5 +12,4 @@ export const append: WriteMode = {
       ? null
       : { new: unknown, changed: 0n, same: known, deleted: 0n };
   },
-  current: unmarked,
 };

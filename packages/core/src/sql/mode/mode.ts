@@ -1,6 +1,7 @@
 import type { LoadPlan } from "../../plan/plan.ts";
 import type { TableName } from "../identifier.ts";
 import { append } from "./append.ts";
+import { history } from "./history.ts";
 import { appendWithoutKey } from "./multiset.ts";
 import { replace } from "./replace.ts";
 import { upsert } from "./upsert.ts";
@@ -10,7 +11,20 @@ export interface WriteStep {
   /** `rows are added` */
   message: string;
   sql: string;
-  counts: "new" | "changed" | "deleted" | null;
+  counts: keyof Counted | null;
+  /** SQL that gives `some`; where that is false the statement is not needed */
+  only?: string;
+}
+
+/** Rows that statements wrote, by what they count as. */
+export interface Counted {
+  new: bigint;
+  changed: bigint;
+  deleted: bigint;
+  /** versions that were opened, ended and overwritten, in mode history */
+  versions: bigint;
+  closed: bigint;
+  overwritten: bigint;
 }
 
 /** Rows of a tally that a mode decides on, as numbers; accepted = new + changed + same. */
@@ -19,6 +33,9 @@ export interface Written {
   changed: bigint;
   same: bigint;
   deleted: bigint;
+  versions?: bigint;
+  closed?: bigint;
+  overwritten?: bigint;
 }
 
 /** How a mode writes: its statements, and what their counts mean. */
@@ -27,16 +44,12 @@ export interface WriteMode {
   known(plan: LoadPlan, rows: TableName): string | null;
   /** the statements that write, in order; `added`: columns that the target got in this very load */
   steps(plan: LoadPlan, rows: TableName, added: readonly string[]): WriteStep[];
-  /** SQL that gives `known`, `changed` and `deleted` as they would be, without writing; `lacking`: columns that the target is yet to get */
-  weigh(plan: LoadPlan, rows: TableName, lacking: ReadonlySet<string>): string;
+  /** SQL that gives `known`, `changed` and `deleted` as they would be, without writing; null where only writing tells; `lacking`: columns that the target is yet to get */
+  weigh(plan: LoadPlan, rows: TableName, lacking: ReadonlySet<string>): string | null;
   /** the tally of what was counted (or weighed), or null where that can't be: something else wrote at the same time */
-  tally(
-    accepted: bigint,
-    known: bigint,
-    counted: { new: bigint | null; changed: bigint; deleted: bigint },
-  ): Written | null;
-  /** a condition over the target's row `t`, for those that the source should have too */
-  current(plan: LoadPlan, lacking: ReadonlySet<string>): string[];
+  tally(accepted: bigint, known: bigint, counted: Omit<Counted, "new"> & { new: bigint | null }): Written | null;
+  /** statements whose counts are added up after the writing, where rows count as other than they were written; see Counted */
+  outcome?(plan: LoadPlan, rows: TableName): { sql: string; only?: string }[];
 }
 
 /** The mode of a load; a new mode is one file and one line here. */
@@ -48,5 +61,7 @@ export function modeOf(plan: LoadPlan): WriteMode {
       return plan.write.key.length ? append : appendWithoutKey;
     case "upsert":
       return upsert;
+    case "history":
+      return history;
   }
 }

@@ -85,5 +85,4 @@ export const appendWithoutKey: WriteMode = {
       ? null
       : { new: added, changed: counted.changed, same: accepted - added - counted.changed, deleted: 0n };
   },
-  current: () => [],
 };

@@ -20,5 +20,4 @@ export const replace: WriteMode = {
     `SELECT '0' AS known, '0' AS changed, n.rows AS deleted FROM (${countTarget({ ...plan, write: { ...plan.write, deletions: null } }, lacking)}) n`,
   tally: (accepted, _, counted) =>
     (counted.new ?? accepted) === accepted ? { new: accepted, changed: 0n, same: 0n, deleted: counted.deleted } : null,
-  current: () => [],
 };

@@ -18,12 +18,6 @@ export function insertNew(plan: LoadPlan, rows: TableName): WriteStep {
   };
 }
 
-/** A condition for rows that are not marked as gone. */
-export const unmarked = (plan: LoadPlan, lacking: ReadonlySet<string>) =>
-  marker(plan)
-    .filter((column) => !lacking.has(column.name))
-    .map((column) => `t.${identifier(column.name)} IS NULL`);
-
 /** Rows are matched by their key: those that differ are rewritten, and no others; those the target lacks are added. */
 export const upsert: WriteMode = {
   known: knownByKey,
@@ -50,5 +44,4 @@ export const upsert: WriteMode = {
     if (unknown < 0n || counted.changed > known || (counted.new ?? unknown) !== unknown) return null;
     return { new: unknown, changed: counted.changed, same: known - counted.changed, deleted: 0n };
   },
-  current: unmarked,
 };

@@ -16,7 +16,7 @@ import type { ProofSide } from "../../proof/side.ts";
  * worked out beside it by a second session at the very same moment, while this one writes.
  */
 export class InsideSnapshot extends PostgresSnapshot {
-  private moment: string | null = null;
+  private shared: string | null = null;
   private from: From | null = null;
   private beside: Promise<Session> | null = null;
   /** one question after another */
@@ -48,7 +48,7 @@ export class InsideSnapshot extends PostgresSnapshot {
   /** Called when the load's transaction has begun. */
   async share(from: From): Promise<void> {
     this.from = from;
-    this.moment = (await this.session.one(shareMoment)).moment ?? null;
+    this.shared = (await this.session.one(shareMoment)).moment ?? null;
   }
 
   private async openBeside(): Promise<Session> {
@@ -63,7 +63,7 @@ export class InsideSnapshot extends PostgresSnapshot {
 
   /** A question in a transaction of its own: what it has locked is free for the writing session as soon as it is answered. */
   private ask<T>(question: (session: Session) => Promise<T>): Promise<T> {
-    const { moment } = this;
+    const { shared: moment } = this;
     if (moment === null) return question(this.session);
     const turn = this.last.then(async () => {
       this.beside ??= this.openBeside();

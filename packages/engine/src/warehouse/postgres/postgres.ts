@@ -112,6 +112,9 @@ function committedOf(row: Row): Committed {
       same: count("same"),
       rejected: count("rejected"),
       deleted: count("deleted"),
+      ...(row.versions == null
+        ? {}
+        : { versions: row.versions, closed: count("closed"), overwritten: count("overwritten") }),
     },
     watermark: row.watermark ?? null,
     proof: JSON.parse(row.proof ?? "null") as LoadProof,

@@ -12,6 +12,7 @@ import { beginInside } from "@undercoat/core/sql/session";
 import * as stage from "@undercoat/core/sql/stage";
 import * as target from "@undercoat/core/sql/target";
 import { holds, shortType } from "@undercoat/core/sql/type";
+import { changesOf, finishing, keepHistory, keepMoment, readMoment } from "@undercoat/core/sql/versions";
 import { LoadFailure } from "../../failure.ts";
 import { arrayText } from "../../postgres/array.ts";
 import { beginLocked, tablesRead } from "../../postgres/lock.ts";
@@ -59,7 +60,7 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
   }
 
   changes(plan: LoadPlan, existing: Dataset | null, widened: readonly string[]): target.TargetChange[] {
-    const changes = target.targetChanges(plan, existing?.columns ?? null, widened);
+    const changes = changesOf(plan, existing, widened);
     if (existing) {
       refuseOtherTypes(plan, existing, widened);
       refuseLooseKey(plan, existing);
@@ -76,11 +77,8 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
 
   async finishTarget(plan: LoadPlan, told: Told): Promise<void> {
     const { key } = plan.write;
-    if (key.length === 0) return;
-    const text = target.addKey(plan);
-    told(`the key ${key.join(", ")} is built`, text);
     try {
-      await this.session.query(text);
+      await this.change(finishing(plan), told);
     } catch (error) {
       if ((error as { code?: string }).code !== "23505") throw error;
       throw new LoadFailure({
@@ -97,6 +95,8 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
 
   async stage(plan: LoadPlan, run: number | null): Promise<Stage> {
     const name = run === null ? stage.lookingName() : stage.stageName(plan, run);
+    if (plan.write.history && run !== null)
+      for (const statement of keepHistory(plan)) await this.session.query(statement);
     await this.session.query(stage.createStage(plan, name));
     return this.kept(new PostgresStage(this.session, plan, name, run));
   }
@@ -198,6 +198,10 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
     )
       throw new LoadFailure({ message: "The proof's verdict does not follow from what it compared" });
     const counts = [tally.read, tally.new, tally.changed, tally.same, tally.rejected, tally.deleted];
+    const { history } = plan.write;
+    const { versions = null, closed = null, overwritten = null } = tally;
+    const moment = history ? ((await this.session.one(readMoment(plan))).moment ?? null) : null;
+    if (history) await this.session.query(keepMoment(plan));
     await this.session
       .query(house.keepTally, [
         run,
@@ -207,6 +211,10 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
         ...counts,
         watermark?.value ?? null,
         JSON.stringify(kept),
+        versions,
+        closed,
+        overwritten,
+        moment,
       ])
       .catch((error: { code?: string }) => {
         if (error.code !== "23505") throw error;
@@ -248,7 +256,7 @@ function refuseOtherTypes(plan: LoadPlan, existing: Dataset, widened: readonly s
       message: `${table} can't take the rows: ${wrong.join("; ")}`,
       hint: "State the column's type in the shape, so that rows that don't fit it are rejected; or load into another table or column.",
     });
-  const given = new Set(target.written(plan).map((column) => column.name));
+  const given = new Set([...target.written(plan), ...target.ownColumns(plan)].map((column) => column.name));
   const unfilled = existing.columns.filter(
     (column) => column.notNull && !column.generated && !given.has(column.name) && !column.hasDefault,
   );

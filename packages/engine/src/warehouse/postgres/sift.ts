@@ -64,6 +64,7 @@ async function attempt(work: Attempt): Promise<Sieved> {
     if (types) await session.query(shape.createFault(plan, stage));
     faulty = (await find("types", types)) || faulty;
   }
+  faulty = (await find("times", shape.sinceFaults(plan, stage))) || faulty;
   if (plan.write.key.length && !plan.write.keyGuaranteed) {
     if (!plan.shape) faulty = (await find("keys", shape.keyFaults(plan, stage))) || faulty;
     const repeated = await session.query(shape.repeatedKeys(plan, stage));
@@ -73,6 +74,7 @@ async function attempt(work: Attempt): Promise<Sieved> {
     await session.query(shape.createBreach(plan, stage));
     faulty = (await find("rules", shape.ruleFaultsOneByOne(stage))) || faulty;
   } else faulty = (await find("rules", shape.ruleFaults(plan, stage))) || faulty;
+  faulty = (await find("kept values", shape.keptFaults(plan, stage))) || faulty;
   const reasons = faulty ? await reasonsOf(session) : [];
   const rejected = reasons.reduce((sum, reason) => sum + BigInt(reason.rows), 0n).toString();
   if (faulty) {
@@ -112,7 +114,17 @@ async function reasonsOf(session: Session): Promise<(Reason & { stops: boolean }
   }));
 }
 
-async function countBreaches({ session, plan, stage, every }: Attempt) {
+async function countBreaches(work: Attempt) {
+  const { session, plan, stage } = work;
+  const kept = shape.countKept(plan, stage);
+  const rows = kept ? await session.one(kept.sql) : {};
+  return [
+    ...(await countBroken(work)),
+    ...(kept?.rules ?? []).map((rule, at) => ({ rule: rule.name, rows: rows[`c${at}`] ?? "0" })),
+  ];
+}
+
+async function countBroken({ session, plan, stage, every }: Attempt) {
   const asked = shape.countBreaches(plan, stage);
   if (!asked) return [];
   if (every) await session.query(shape.createCounts(plan, stage, asked.rules));

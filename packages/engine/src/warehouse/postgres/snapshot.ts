@@ -1,25 +1,27 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { LoadPlan, Without } from "@undercoat/core/plan/plan";
+import type { HistoryProof } from "@undercoat/core/run/run";
 import type { Analysis } from "@undercoat/core/shape/analyse";
 import type { KnownColumn } from "@undercoat/core/shape/drift";
 import * as house from "@undercoat/core/sql/house";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { openRejected } from "@undercoat/core/sql/reject";
 import { keysOf, targetRelation } from "@undercoat/core/sql/relation";
-import { marker } from "@undercoat/core/sql/target";
+import { ownColumns } from "@undercoat/core/sql/target";
 import { LoadFailure } from "../../failure.ts";
 import { admitCasts, admitRules, expressionTypes, findDataset } from "../../postgres/describe.ts";
 import type { Session } from "../../postgres/session.ts";
 import { PostgresSide } from "../../postgres/side.ts";
 import type { ProofSide } from "../../proof/side.ts";
 import type { Known, LoadPlace, WarehouseSnapshot } from "../warehouse.ts";
+import { lookAtInvariants } from "./apply.ts";
 
 /** The columns that the target is yet to get. */
 export function lacking(plan: LoadPlan, existing: Dataset | null): Set<string> {
   const there = new Set(existing?.columns.map((column) => column.name));
   return new Set(
     existing
-      ? [...plan.read.columns, ...marker(plan)].map((column) => column.name).filter((name) => !there.has(name))
+      ? [...plan.read.columns, ...ownColumns(plan)].map((column) => column.name).filter((name) => !there.has(name))
       : [],
   );
 }
@@ -89,6 +91,10 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
 
   side(plan: LoadPlan, without: Without | null): ProofSide {
     return new PostgresSide(this.session, targetRelation(plan, without));
+  }
+
+  history(plan: LoadPlan): Promise<HistoryProof> {
+    return lookAtInvariants(this.session, plan, null);
   }
 
   keys(plan: LoadPlan, without: Without | null, existing: Dataset | null): ProofSide {

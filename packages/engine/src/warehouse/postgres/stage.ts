@@ -2,6 +2,7 @@ import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
+import { dropWork } from "@undercoat/core/sql/mode/history";
 import { modeOf } from "@undercoat/core/sql/mode/mode";
 import * as reject from "@undercoat/core/sql/reject";
 import { tableRelation, targetRelation } from "@undercoat/core/sql/relation";
@@ -13,6 +14,7 @@ import { Session } from "../../postgres/session.ts";
 import { PostgresSide } from "../../postgres/side.ts";
 import type { ProofSide } from "../../proof/side.ts";
 import type { Applied, Landing, RowSink, Sifted, Stage, Told, Weighed } from "../warehouse.ts";
+import { afterHistory, apply } from "./apply.ts";
 import { type Sieved, sift } from "./sift.ts";
 import { examples, weigh } from "./weigh.ts";
 
@@ -147,51 +149,21 @@ class PostgresSifted implements Sifted {
     return modeOf(this.plan).steps(this.plan, sql.stageName(this.plan, 0, this.plan.shape ? "shaped" : "stage"), []);
   }
 
-  async apply(added: readonly string[], told: Told): Promise<Applied> {
-    const { plan } = this;
-    const { rows } = this.sieved;
-    const mode = modeOf(plan);
-    const asked = mode.known(plan, rows);
-    const known = asked === null ? 0n : BigInt((await this.session.one(asked)).known ?? "0");
-    if (asked !== null)
-      told(
-        `${grouped(String(known))} known by their key, ${grouped((BigInt(this.accepted) - known).toString())} new`,
-        asked,
-      );
-    const counted = { new: 0n, changed: 0n, deleted: 0n };
-    for (const step of mode.steps(plan, rows, added)) {
-      // What the count has shown to be none needs no statement.
-      if (
-        asked !== null &&
-        ((step.counts === "changed" && known === 0n) || (step.counts === "new" && known === BigInt(this.accepted)))
-      )
-        continue;
-      const wrote = BigInt(await this.session.run(step.sql));
-      told(`${grouped(String(wrote))} ${step.message}`, step.sql);
-      if (step.counts) counted[step.counts] += wrote;
-    }
-    const tally = mode.tally(BigInt(this.accepted), known, counted);
-    if (!tally)
-      throw new LoadFailure({
-        message: "The tally does not balance, so nothing was written",
-        detail: `accepted ${this.accepted}, of which ${known} were known; wrote ${counted.new} new and ${counted.changed} changed`,
-        hint: "Something else wrote to the target at the same time, or a trigger or rule there keeps rows out. Look at it and run again.",
-      });
-    return {
-      new: String(tally.new),
-      changed: String(tally.changed),
-      same: String(tally.same),
-      deleted: String(tally.deleted),
-    };
+  apply(added: readonly string[], told: Told): Promise<Applied> {
+    return apply(this.session, this.plan, this.sieved.rows, this.accepted, added, told);
+  }
+
+  after() {
+    return afterHistory(this.session, this.plan, this.sieved.rows);
   }
 
   async side(): Promise<ProofSide> {
     const { plan } = this;
     if (plan.write.key.length) return new PostgresSide(this.session, targetRelation(plan, null, this.sieved.rows));
     // Without a key, each accepted row must have one of its own in the target; then they stand for each other.
+    const counted = modeOf(plan).weigh(plan, this.sieved.rows, new Set());
     const lacking =
-      BigInt(this.accepted) -
-      BigInt((await this.session.one(modeOf(plan).weigh(plan, this.sieved.rows, new Set()))).known ?? "0");
+      BigInt(this.accepted) - BigInt((counted === null ? null : (await this.session.one(counted)).known) ?? "0");
     if (lacking > 0n)
       throw new LoadFailure({
         message: `${grouped(String(lacking))} rows that were written do not stand in ${formatTableName(plan.write.target)} as they were read`,
@@ -201,6 +173,8 @@ class PostgresSifted implements Sifted {
   }
 
   async drop(): Promise<void> {
+    if (this.plan.write.history)
+      for (const statement of dropWork(this.sieved.rows)) await this.session.query(statement);
     await this.session.query(sql.dropStage(this.sieved.rows));
   }
 }

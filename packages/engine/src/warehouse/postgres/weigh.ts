@@ -4,9 +4,11 @@ import { grouped } from "@undercoat/core/proof/decimal";
 import { qualified, type TableName } from "@undercoat/core/sql/identifier";
 import { modeOf } from "@undercoat/core/sql/mode/mode";
 import * as sql from "@undercoat/core/sql/target";
+import { changesOf } from "@undercoat/core/sql/versions";
 import { LoadFailure } from "../../failure.ts";
 import type { Session } from "../../postgres/session.ts";
 import type { Told, Weighed } from "../warehouse.ts";
+import { afterHistory, apply } from "./apply.ts";
 
 /** Examples of each outcome that a rehearsal shows. */
 export const examples = 5;
@@ -22,7 +24,7 @@ export async function weigh(
 ): Promise<Weighed> {
   const there = new Set(existing?.columns.map((held) => held.name));
   const lacking = new Set(
-    [...plan.read.columns, ...sql.marker(plan)].map((column) => column.name).filter((name) => !there.has(name)),
+    [...plan.read.columns, ...sql.ownColumns(plan)].map((column) => column.name).filter((name) => !there.has(name)),
   );
   const names = plan.read.columns.map((_, at) => `c${at}`);
   const fresh = async (target: boolean) =>
@@ -36,6 +38,7 @@ export async function weigh(
   }
   const mode = modeOf(plan);
   const text = mode.weigh(plan, rows, lacking);
+  if (text === null) return trial(session, plan, rows, accepted, existing, lacking, told, fresh);
   const row = await session.one(text);
   const count = (name: string) => BigInt(row[name] ?? "0");
   told(
@@ -46,6 +49,9 @@ export async function weigh(
     new: null,
     changed: count("changed"),
     deleted: count("deleted"),
+    versions: 0n,
+    closed: 0n,
+    overwritten: 0n,
   });
   if (!tally)
     throw new LoadFailure({
@@ -53,28 +59,52 @@ export async function weigh(
       detail: `accepted ${accepted}, of which ${row.known} are known and ${row.changed} changed`,
       hint: "A key stands more than once in the target.",
     });
-  const differing =
-    tally.changed === 0n || plan.write.key.length === 0
-      ? []
-      : await session.query(sql.changedExamples(plan, rows, lacking, examples));
+  const differing = tally.changed === 0n ? [] : await changed(session, plan, rows, lacking);
   const weighed: Weighed = {
     new: String(tally.new),
     changed: String(tally.changed),
     same: String(tally.same),
     deleted: String(tally.deleted),
     added: tally.new > 0n ? await fresh(plan.write.mode !== "replace") : [],
-    altered: differing.map((one) => ({
-      new: names.map((name) => one[name] ?? null),
-      held: names.map((_, at) => one[`t${at}`] ?? null),
-    })),
+    altered: differing,
   };
   await tryWriting(session, plan, rows, existing, told);
   return weighed;
 }
 
+/** The first rows that change others, old beside new. */
+async function changed(session: Session, plan: LoadPlan, rows: TableName, lacking: ReadonlySet<string>) {
+  if (plan.write.key.length === 0) return [];
+  return (await session.query(sql.changedExamples(plan, rows, lacking, examples))).map((one) => ({
+    new: plan.read.columns.map((_, at) => one[`c${at}`] ?? null),
+    held: plan.read.columns.map((_, at) => one[`t${at}`] ?? null),
+  }));
+}
+
+/** What writing would do, found by writing and undone; versions can't be told otherwise. */
+async function trial(
+  session: Session,
+  plan: LoadPlan,
+  rows: TableName,
+  accepted: string,
+  existing: Dataset,
+  lacking: ReadonlySet<string>,
+  told: Told,
+  fresh: (target: boolean) => Promise<Weighed["added"]>,
+): Promise<Weighed> {
+  const [added, altered] = [await fresh(true), await changed(session, plan, rows, lacking)];
+  told("the versions are written, and it is undone");
+  await session.query("SAVEPOINT trying");
+  for (const change of changesOf(plan, existing, [])) await session.query(change.sql);
+  const applied = await apply(session, plan, rows, accepted, [], told);
+  const after = await afterHistory(session, plan, rows);
+  await session.query("ROLLBACK TO SAVEPOINT trying");
+  return { ...applied, added, altered, ...(after ? { opened: after.opened } : {}) };
+}
+
 /** The key of a new target is built once its rows are there, and fails where it does not tell them apart. */
 async function tryKey(session: Session, plan: LoadPlan, rows: TableName): Promise<void> {
-  if (plan.write.key.length === 0 || plan.write.keyGuaranteed) return;
+  if (plan.write.key.length === 0 || plan.write.keyGuaranteed || plan.write.history) return;
   const [repeated] = await session.query(sql.repeatedKey(plan, rows));
   if (repeated)
     throw new LoadFailure({
@@ -94,8 +124,7 @@ async function tryWriting(
   if ((await session.one(sql.writingTells, [qualified(plan.write.target)])).tells !== "t") return;
   told("the target has checks, triggers or columns of its own making; the rows are written and it is undone");
   await session.query("SAVEPOINT trying");
-  const changes = sql.targetChanges(plan, existing.columns, []);
-  for (const change of changes) await session.query(change.sql);
+  for (const change of changesOf(plan, existing, [])) await session.query(change.sql);
   for (const step of modeOf(plan).steps(plan, rows, [])) await session.query(step.sql);
   await session.query("ROLLBACK TO SAVEPOINT trying");
 }
