@@ -1,17 +1,15 @@
-import { spawn } from "node:child_process";
 import { chmodSync, mkdtempSync, rmSync } from "node:fs";
 import { cpus, tmpdir, totalmem } from "node:os";
 import { join } from "node:path";
-import { fileURLToPath } from "node:url";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
-import type { Credentials } from "@undercoat/engine/connection/credentials";
-import { type Cluster, startCluster } from "@undercoat/server/cluster/cluster";
+import { historyLines } from "./history.ts";
 import { columns, dataset, makeRows } from "./rows.ts";
-import type { Task, TaskResult } from "./task.ts";
+import type { TaskResult } from "./task.ts";
+import { compared as compare, type Line, median, q, shell, startServer, task } from "./yard.ts";
 
 /**
  * Measures this product against hand-written psql in the same run, between two PostgreSQL servers, and prints ratios.
- * `./undercoat bench [--rows N] [--large N] [--repeat N]`
+ * `./undercoat bench [--rows N] [--large N] [--repeat N] [--only history]`
  */
 const option = (name: string, otherwise: number) => {
   const at = process.argv.indexOf(`--${name}`);
@@ -21,99 +19,8 @@ const rows = option("rows", 1_000_000);
 const large = option("large", 5_000_000);
 const repeat = option("repeat", 3);
 if (process.argv.includes("--help")) {
-  console.log("./undercoat bench [--rows 1000000] [--large 5000000] [--repeat 3]");
+  console.log("./undercoat bench [--rows 1000000] [--large 5000000] [--repeat 3] [--only history]");
   process.exit(0);
-}
-
-interface Server {
-  cluster: Cluster;
-  credentials: Credentials;
-}
-
-interface Line {
-  work: string;
-  ours: number;
-  theirs: number | null;
-  aim: string;
-  memory: number;
-  note: string;
-}
-
-async function startServer(folder: string, name: string): Promise<Server> {
-  const cluster = await startCluster(join(folder, name));
-  const { port, user, password } = cluster;
-  return {
-    cluster,
-    credentials: {
-      name,
-      settings: { kind: "postgres", host: "127.0.0.1", port, database: "postgres", user, tls: "off" },
-      password,
-    },
-  };
-}
-
-/** Runs a shell line with psql reaching both servers as $SOURCE and $WAREHOUSE; its seconds. */
-function shell(source: Server, warehouse: Server, line: string): Promise<{ seconds: number; output: string }> {
-  return new Promise((done, fail) => {
-    const started = performance.now();
-    const child = spawn("bash", ["-c", `set -euo pipefail\n${line}`], {
-      stdio: ["ignore", "pipe", "inherit"],
-      env: {
-        ...process.env,
-        SOURCE: source.cluster.url("postgres"),
-        WAREHOUSE: warehouse.cluster.url("postgres"),
-        LC_ALL: "C",
-      },
-    });
-    let output = "";
-    child.stdout.on("data", (chunk) => {
-      output += chunk;
-    });
-    child.on("exit", (status) =>
-      status === 0
-        ? done({ seconds: (performance.now() - started) / 1000, output })
-        : fail(new Error(`psql failed: ${line.slice(0, 120)}`)),
-    );
-  });
-}
-
-/** Runs one task in a process of its own, as a worker would, and reads its peak memory. */
-function task(work: Task): Promise<TaskResult> {
-  return new Promise((done, fail) => {
-    const child = spawn(process.execPath, ["--import", "tsx", fileURLToPath(new URL("./task.ts", import.meta.url))], {
-      stdio: ["pipe", "pipe", "inherit"],
-    });
-    let output = "";
-    child.stdout.on("data", (chunk) => {
-      output += chunk;
-    });
-    child.on("exit", (status) =>
-      status === 0 ? done(JSON.parse(output)) : fail(new Error(`the task ${work.kind} failed`)),
-    );
-    child.stdin.end(JSON.stringify(work));
-  });
-}
-
-const median = (values: number[]) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)] ?? 0;
-const q = "PGOPTIONS='-c client_min_messages=warning' psql -X -q -v ON_ERROR_STOP=1";
-
-/** Both ways in turn, `repeat` times, each after `before`; their medians. */
-async function compared(
-  before: () => Promise<unknown>,
-  ours: () => Promise<TaskResult>,
-  theirs: () => Promise<{ seconds: number }>,
-): Promise<{ ours: number; theirs: number; memory: number; result: TaskResult }> {
-  const [mine, hand]: [number[], number[]] = [[], []];
-  let result: TaskResult | undefined;
-  for (let time = 0; time < repeat; time++) {
-    await before();
-    hand.push((await theirs()).seconds);
-    await before();
-    result = await ours();
-    mine.push(result.seconds);
-  }
-  if (!result) throw new Error("nothing was measured");
-  return { ours: median(mine), theirs: median(hand), memory: result.memory, result };
 }
 
 const folder = mkdtempSync(join(tmpdir(), "undercoat-bench-"));
@@ -125,6 +32,9 @@ const load: Load = {
   proof: { figures: ["rows", "sum(amount)", "max(updated_at)"] },
 };
 const lines: Line[] = [];
+const only = process.argv.includes("--only") ? process.argv[process.argv.indexOf("--only") + 1] : null;
+const compared = (...work: Parameters<typeof compare> extends [number, ...infer Rest] ? Rest : never) =>
+  compare(repeat, ...work);
 const [source, warehouse] = [await startServer(folder, "source"), await startServer(folder, "warehouse")];
 const sides = { source: source.credentials, warehouse: warehouse.credentials, load };
 const atSource = (sql: string) => shell(source, warehouse, `${q} "$SOURCE" <<'SQL'\n${sql}\nSQL`);
@@ -137,6 +47,35 @@ try {
   console.log(
     `${cpus().length} cores, ${Math.round(totalmem() / 2 ** 30)} GiB, two PostgreSQL servers on loopback, ${rows.toLocaleString("en")} rows × 12 columns, median of ${repeat}`,
   );
+  if (only === null) await loadsAndProofs();
+  const yard = {
+    repeat,
+    rows,
+    atSource,
+    atWarehouse,
+    reset,
+    sides,
+    hand: (line: string) => shell(source, warehouse, line),
+  };
+  lines.push(...(await historyLines(yard)));
+
+  console.log(
+    `\n${"work".padEnd(62)}${"this".padStart(8)}${"psql".padStart(8)}${"ratio".padStart(7)}${"memory".padStart(9)}  aim`,
+  );
+  for (const { work, ours, theirs, aim, memory, note } of lines) {
+    console.log(
+      `${work.padEnd(62)}${`${ours.toFixed(2)} s`.padStart(8)}${(theirs === null ? "" : `${theirs.toFixed(2)} s`).padStart(8)}${(theirs === null ? "" : (ours / theirs).toFixed(2)).padStart(7)}${`${(memory / 1e6).toFixed(0)} MB`.padStart(9)}  ${aim}`,
+    );
+    if (note) console.log(`  ${note}`);
+  }
+} finally {
+  await source.cluster.stop();
+  await warehouse.cluster.stop();
+  rmSync(folder, { recursive: true, force: true });
+}
+
+/** Loads, proofs, shapes, deletions, many tables and rehearsals. */
+async function loadsAndProofs(): Promise<void> {
   await atSource(`${dataset}; ${makeRows(rows)}`);
 
   const first = await compared(
@@ -432,18 +371,4 @@ ${q} "$WAREHOUSE" -c "CREATE TEMP TABLE a (id bigint)" -c "CREATE TEMP TABLE b (
       note: `tally ${big.told}`,
     });
   }
-
-  console.log(
-    `\n${"work".padEnd(62)}${"this".padStart(8)}${"psql".padStart(8)}${"ratio".padStart(7)}${"memory".padStart(9)}  aim`,
-  );
-  for (const { work, ours, theirs, aim, memory, note } of lines) {
-    console.log(
-      `${work.padEnd(62)}${`${ours.toFixed(2)} s`.padStart(8)}${(theirs === null ? "" : `${theirs.toFixed(2)} s`).padStart(8)}${(theirs === null ? "" : (ours / theirs).toFixed(2)).padStart(7)}${`${(memory / 1e6).toFixed(0)} MB`.padStart(9)}  ${aim}`,
-    );
-    if (note) console.log(`  ${note}`);
-  }
-} finally {
-  await source.cluster.stop();
-  await warehouse.cluster.stop();
-  rmSync(folder, { recursive: true, force: true });
 }

@@ -37,7 +37,7 @@ export async function makeWire(to: number): Promise<Wire> {
     }
     let recorded = false;
     near.on("data", (bytes: Buffer) => {
-      recorded ||= bytes.includes("deleted, watermark, proof)");
+      recorded ||= bytes.includes("deleted, watermark, proof");
       const commits = recorded && bytes.includes("COMMIT\0");
       if (commits) recorded = false;
       const { fate } = wire;

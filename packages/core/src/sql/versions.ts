@@ -1,5 +1,6 @@
 import type { Dataset } from "../dataset/dataset.ts";
 import { type HistoryPlan, planColumns } from "../history/plan.ts";
+import type { HistoryShape } from "../history/shape.ts";
 import type { LoadPlan } from "../plan/plan.ts";
 import { formatTableName, identifier, identifiers, qualified, type TableName } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
@@ -27,21 +28,6 @@ export function keepHistory(plan: LoadPlan): string[] {
     `INSERT INTO undercoat.history (target, pipeline, load, shape) VALUES (${[formatTableName(target), plan.pipeline, plan.load].map(literal).join(", ")}, ${shape})
 ON CONFLICT (target) DO UPDATE SET pipeline = excluded.pipeline, load = excluded.load, shape = excluded.shape WHERE (history.pipeline, history.load, history.shape::text) IS DISTINCT FROM (excluded.pipeline, excluded.load, excluded.shape::text)`,
   ];
-}
-
-/** What a reader of a history needs to know of it: its columns by what they are for. */
-export interface HistoryShape {
-  key: string[];
-  from: string;
-  to: string;
-  end: string | null;
-  current: { column: string; yes: string };
-  change: string | null;
-  surrogate: string | null;
-  /** what the change of each other column of the load does */
-  roles: [string, string][];
-  overwrite: "all" | "current";
-  since: string | null;
 }
 
 function shapeOf(plan: LoadPlan, history: HistoryPlan): HistoryShape {

@@ -1,5 +1,6 @@
 import type { Readable, Writable } from "node:stream";
 import type { Dataset } from "@undercoat/core/dataset/dataset";
+import type { AsOf, Between, KeptHistory, Lifeline } from "@undercoat/core/history/shape";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
 import type { Example } from "@undercoat/core/run/rehearsal";
@@ -182,6 +183,20 @@ export interface WarehouseLook {
   signal?: AbortSignal;
 }
 
+/** A lifeline with its runs by their uid. */
+export interface KeyLifeline extends Omit<Lifeline, "runs"> {
+  runs: Record<string, string>;
+}
+
+/** One history, looked back at; each question has a session of its own. */
+export interface LookBack {
+  /** @param key its values as text; null where there is no such key */
+  lifeline(key: readonly string[]): Promise<KeyLifeline | null>;
+  /** the first rows as of a moment (ISO 8601); now where null */
+  asOf(moment: string | null, limit: number): Promise<AsOf>;
+  between(from: string, to: string, limit: number): Promise<Between>;
+}
+
 /** An outside system that loads write into. */
 export interface Warehouse {
   /** `looking`: nothing is written, not even Undercoat's own schema */
@@ -195,6 +210,10 @@ export interface Warehouse {
   rejectedChoices(filter: RejectedFilter, most: number): Promise<RejectedChoice[]>;
   /** the rejected rows of one load as CSV, their original values as columns of their own */
   rejectedCsv(filter: RejectedFilter): Promise<Readable>;
+  /** The tables that keep a history. */
+  histories(): Promise<KeptHistory[]>;
+  /** What those who look back ask of one; null where the table keeps none. */
+  lookBack(target: string): Promise<LookBack | null>;
   /** Takes away tallies and rejected rows that left the list longer ago than a duration (ISO 8601); how many. */
   prune(keep: string): Promise<number>;
   /**

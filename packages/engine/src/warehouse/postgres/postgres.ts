@@ -1,4 +1,5 @@
 import type { Readable } from "node:stream";
+import type { KeptHistory } from "@undercoat/core/history/shape";
 import type { RejectedChoice, RejectedList } from "@undercoat/core/run/rejected";
 import type { LoadProof } from "@undercoat/core/run/run";
 import * as house from "@undercoat/core/sql/house";
@@ -10,8 +11,16 @@ import { beginLocked } from "../../postgres/lock.ts";
 import { Session } from "../../postgres/session.ts";
 import { PostgresSource } from "../../source/postgres/postgres.ts";
 import type { Source } from "../../source/source.ts";
-import type { Committed, Warehouse, WarehouseLook, WarehouseSession, WarehouseSnapshot } from "../warehouse.ts";
+import type {
+  Committed,
+  LookBack,
+  Warehouse,
+  WarehouseLook,
+  WarehouseSession,
+  WarehouseSnapshot,
+} from "../warehouse.ts";
 import { furnish, houseVersion } from "./house.ts";
+import { keptHistories, PostgresLookBack } from "./lookback.ts";
 import { exportRejected, listRejected, rejectedChoices } from "./rejected.ts";
 import { PostgresWarehouseSession } from "./session.ts";
 import { PostgresWarehouseSnapshot } from "./snapshot.ts";
@@ -66,6 +75,14 @@ export class PostgresWarehouse implements Warehouse {
 
   rejectedCsv(filter: RejectedFilter): Promise<Readable> {
     return exportRejected(this.credentials, filter);
+  }
+
+  histories(): Promise<KeptHistory[]> {
+    return keptHistories(this.credentials);
+  }
+
+  lookBack(target: string): Promise<LookBack | null> {
+    return PostgresLookBack.open(this.credentials, target);
   }
 
   async prune(keep: string): Promise<number> {

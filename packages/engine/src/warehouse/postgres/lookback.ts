@@ -1,0 +1,154 @@
+import type { AsOf, Between, HistoryShape, KeptHistory } from "@undercoat/core/history/shape";
+import * as house from "@undercoat/core/sql/house";
+import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
+import * as sql from "@undercoat/core/sql/lookback";
+import type { Credentials, Row } from "../../connection/credentials.ts";
+import { LoadFailure, NoTable } from "../../failure.ts";
+import { arrayText } from "../../postgres/array.ts";
+import { findDataset } from "../../postgres/describe.ts";
+import { Session } from "../../postgres/session.ts";
+import type { KeyLifeline, LookBack } from "../warehouse.ts";
+import { houseVersion } from "./house.ts";
+
+/** Steps in which the beginnings of versions are counted. */
+const steps = 60;
+
+function keptOf(row: Row): KeptHistory {
+  return {
+    target: row.target ?? "",
+    pipeline: row.pipeline ?? "",
+    load: row.load ?? "",
+    shape: JSON.parse(row.shape ?? "{}") as HistoryShape,
+  };
+}
+
+async function look<T>(credentials: Credentials, question: (session: Session) => Promise<T>): Promise<T> {
+  const session = await Session.open(credentials, { application: "undercoat look", readOnly: true });
+  try {
+    return await question(session);
+  } finally {
+    await session.close();
+  }
+}
+
+/** The tables of a warehouse that keep a history. */
+export function keptHistories(credentials: Credentials): Promise<KeptHistory[]> {
+  return look(credentials, async (session) =>
+    (await houseVersion(session)) === house.houseVersion ? (await session.query(sql.histories)).map(keptOf) : [],
+  );
+}
+
+const keyOf = (shape: HistoryShape, row: Row) => shape.key.map((_, at) => row[`k${at}`] ?? "");
+
+export class PostgresLookBack implements LookBack {
+  private constructor(
+    private readonly credentials: Credentials,
+    private readonly kept: KeptHistory,
+  ) {}
+
+  static async open(credentials: Credentials, target: string): Promise<PostgresLookBack | null> {
+    const name = formatTableName(parseTableName(target));
+    const row = await look(credentials, async (session) =>
+      (await houseVersion(session)) === house.houseVersion
+        ? (await session.query(sql.historyOfTarget, [name]))[0]
+        : undefined,
+    );
+    return row ? new PostgresLookBack(credentials, keptOf(row)) : null;
+  }
+
+  private get table() {
+    return parseTableName(this.kept.target);
+  }
+
+  /** The types of the target's columns. @throws NoTable where it is gone. */
+  private async types(session: Session): Promise<Map<string, string>> {
+    const dataset = await findDataset(session, this.table);
+    if (!dataset) throw new NoTable({ message: `${this.kept.target} is not there any more` });
+    return new Map(dataset.columns.map((column) => [column.name, column.declared]));
+  }
+
+  lifeline(key: readonly string[]): Promise<KeyLifeline | null> {
+    const { shape, pipeline, load, target } = this.kept;
+    return look(this.credentials, async (session) => {
+      const types = await this.types(session);
+      const values = [...key];
+      const versions = await session.query(sql.versionsOf(this.table, shape, types), values);
+      if (versions.length === 0) return null;
+      const moments = await session.query(sql.momentsOf(this.table, shape, types), values);
+      const [next] = await session.query(sql.besides(this.table, shape, types, "next"), values);
+      const [previous] = await session.query(sql.besides(this.table, shape, types, "previous"), values);
+      const edges = versions.flatMap((row) => [row[shape.from], row[shape.to]].filter((at) => at != null));
+      const runs = await session.query(sql.runsAt, [target, arrayText([...new Set(edges)])]);
+      return {
+        shape,
+        pipeline,
+        load,
+        versions,
+        moments: moments.filter((row) => row.gone !== "t").map((row) => row.at ?? ""),
+        gone: moments.filter((row) => row.gone === "t").map((row) => row.at ?? ""),
+        runs: Object.fromEntries(runs.map((row) => [row.moment ?? "", row.run ?? ""])),
+        previous: previous ? keyOf(shape, previous) : null,
+        next: next ? keyOf(shape, next) : null,
+      };
+    });
+  }
+
+  /** A moment as the warehouse reads it. @throws LoadFailure where it is none. */
+  private async moment(session: Session, text: string): Promise<string> {
+    return session.one(sql.isMoment, [text]).then(
+      (row) => row.moment ?? text,
+      () => {
+        throw new LoadFailure({
+          message: `${text} is not a moment`,
+          hint: "Write it as ISO 8601 does, such as 2026-09-14T06:00Z.",
+        });
+      },
+    );
+  }
+
+  asOf(moment: string | null, limit: number): Promise<AsOf> {
+    const { shape, pipeline, load } = this.kept;
+    return look(this.credentials, async (session) => {
+      const at = await this.moment(session, moment ?? "now");
+      const columns = [...(await this.types(session)).keys()];
+      const rows = await session.query(sql.rowsAsOf(this.table, shape, limit), [at]);
+      const { rows: count } = await session.one(sql.countAsOf(this.table, shape), [at]);
+      const begun = await session.query(sql.beginnings(this.table, shape, steps));
+      const [first] = begun;
+      return {
+        shape,
+        pipeline,
+        load,
+        count: count ?? "0",
+        columns,
+        rows,
+        changes: first
+          ? {
+              from: first.low ?? "",
+              to: first.high ?? "",
+              versions: Array.from(
+                { length: steps },
+                (_, step) => begun.find((row) => row.step === String(step + 1))?.versions ?? "0",
+              ),
+            }
+          : null,
+      };
+    });
+  }
+
+  between(from: string, to: string, limit: number): Promise<Between> {
+    const { shape } = this.kept;
+    return look(this.credentials, async (session) => {
+      const moments = [await this.moment(session, from), await this.moment(session, to)];
+      const counts = await session.one(sql.countBetween(this.table, shape), moments);
+      const keys = await session.query(sql.keysBetween(this.table, shape, limit), moments);
+      return {
+        added: counts.added ?? "0",
+        gone: counts.gone ?? "0",
+        changed: counts.changed ?? "0",
+        columns: sql.comparedColumns(shape).map((column, at) => ({ column, keys: counts[`c${at}`] ?? "0" })),
+        keys: keys.map((row) => ({ key: keyOf(shape, row), how: row.how as "added" | "gone" | "changed" })),
+      };
+    });
+  }
+}
