@@ -50,6 +50,16 @@ BEGIN
   UPDATE vessel SET home_port = 1 + (home_port + h) % 11, updated_at = clock_timestamp() WHERE vessel_id = 1 + h % 9;
   UPDATE customer SET tier = CASE tier WHEN 'standard' THEN 'kittiwake' ELSE 'kestrel' END::customer_tier, updated_at = since + demo.chance(customer_id, 53) * span
   WHERE customer_id IN (SELECT customer_id FROM customer WHERE tier <> 'kestrel' ORDER BY demo.chance(customer_id, 63 + h) LIMIT 3);
+  INSERT INTO vessel_change
+  SELECT vessel_code, vessel_id, name, (SELECT code FROM port WHERE port_id = 1 + (l.vessel_id * 5 + h * 3) % 11), '+47 555 0 ' || 300 + h, launched_on, since + span / 2, clock_timestamp()
+  FROM (SELECT DISTINCT ON (vessel_code) * FROM vessel_change ORDER BY vessel_code, true_from DESC) l WHERE vessel_id IN (1 + h % 9, 1 + (h + 6) % 9);
+  -- One that was forgotten, true since forty days.
+  INSERT INTO vessel_change
+  SELECT vessel_code, vessel_id, name, (SELECT code FROM port WHERE port_id = 1 + (l.vessel_id * 7 + h) % 11), captain_phone, launched_on, since - interval '40 days' - h * interval '1 hour', clock_timestamp()
+  FROM (SELECT DISTINCT ON (vessel_code) * FROM vessel_change WHERE true_from < since - interval '41 days' ORDER BY vessel_code, true_from DESC) l WHERE vessel_id = 1 + (h + 3) % 9;
+  INSERT INTO customer_change
+  SELECT customer_id, CASE tier WHEN 'standard' THEN 'kittiwake' ELSE 'kestrel' END::customer_tier, street, town, since + demo.chance(customer_id, 87) * span, clock_timestamp()
+  FROM (SELECT DISTINCT ON (customer_id) * FROM customer_change ORDER BY customer_id, true_from DESC) l WHERE tier <> 'kestrel' ORDER BY demo.chance(customer_id, 88 + h) LIMIT 5;
   INSERT INTO demo.clock VALUES (h, clock_timestamp());
 END $hour$`;
 

@@ -96,4 +96,43 @@ pipelines:
         into: { table: harbour.gate_scan, mode: append, key: [scan_id] }
         proof: { by: { column: scanned_at, slice: day, zone: Europe/Oslo }, figures: [rows, max(scanned_at)] }
     schedule: { every: PT15M, zone: Europe/Oslo }
+  histories:
+    title: Fleet and customers through time
+    warehouse: warehouse
+    loads:
+      vessel_history:
+        from: { connection: bookings, table: public.vessel_change }
+        watermark: { column: written_at, lookBack: PT10M }
+        columns: { vessel_code: vessel_code, vessel_id: vessel_id, name: name, home_port: home_port, captain_phone: captain_phone, launched_on: launched_on, true_from: true_from }
+        into:
+          table: fleet.vessel_history
+          mode: history
+          key: [vessel_code]
+          history:
+            columns: { home_port: version, captain_phone: overwrite, launched_on: keep, name: { previous: former_name } }
+            since: true_from
+            change: change_kind
+            surrogate: { column: vessel_sk, start: 1000, step: 1 }
+        proof: { figures: [rows, max(true_from)] }
+      customer_history:
+        from: { connection: bookings, table: public.customer_change }
+        watermark: { column: written_at, lookBack: PT10M }
+        columns: { customer_id: customer_id, tier: tier, street: street, town: town, true_from: true_from }
+        into:
+          table: agency.customer_history
+          mode: history
+          key: [customer_id]
+          history:
+            columns: { tier: version, town: version, street: overwrite }
+            overwrite: current
+            since: true_from
+            surrogate: { column: customer_sk }
+        proof: { figures: [rows, max(true_from)] }
+      sailing_by_home_port:
+        from:
+          connection: warehouse
+          query: SELECT v.home_port, date_trunc('month', s.sail_date::timestamp)::date AS month, count(*) AS sailings FROM harbour.sailing s JOIN fleet.vessel_history v ON v.vessel_id = s.vessel_id AND v.valid_from <= s.departs_at AND (v.valid_to IS NULL OR s.departs_at < v.valid_to) GROUP BY 1, 2
+        into: { table: harbour.sailing_by_home_port, mode: replace }
+        proof: { by: { column: month, slice: month }, figures: [rows, sum(sailings)] }
+    schedule: { every: PT1H, zone: Europe/Oslo }
 `;

@@ -34,6 +34,12 @@ CREATE TABLE gate_scan (
 -- What ticket agents send in, as they write it: every value text, some of it wrong.
 CREATE TABLE agency_sale (
   sale_id integer NOT NULL, sold_on text, agent text, port_code text, fare text, buyer_email text, received_at timestamptz NOT NULL);
+-- What is true of a vessel or a customer from when on, in the order in which it was written down: not always that of time.
+CREATE TABLE vessel_change (
+  vessel_code text NOT NULL, vessel_id integer NOT NULL, name text NOT NULL, home_port text NOT NULL, captain_phone text, launched_on date NOT NULL,
+  true_from timestamptz NOT NULL, written_at timestamptz NOT NULL);
+CREATE TABLE customer_change (
+  customer_id integer NOT NULL, tier customer_tier NOT NULL, street text, town text NOT NULL, true_from timestamptz NOT NULL, written_at timestamptz NOT NULL);
 
 CREATE SCHEMA demo;
 CREATE TABLE demo.clock (hour integer NOT NULL, at timestamptz NOT NULL);`;
@@ -46,6 +52,10 @@ ALTER TABLE passenger ADD PRIMARY KEY (passenger_id);
 ALTER TABLE payment ADD PRIMARY KEY (payment_id);
 ALTER TABLE gate_scan ADD PRIMARY KEY (scan_id);
 ALTER TABLE agency_sale ADD PRIMARY KEY (sale_id);
+ALTER TABLE vessel_change ADD PRIMARY KEY (vessel_code, true_from);
+ALTER TABLE customer_change ADD PRIMARY KEY (customer_id, true_from);
+CREATE INDEX ON vessel_change (written_at);
+CREATE INDEX ON customer_change (written_at);
 CREATE INDEX ON agency_sale (received_at);
 CREATE INDEX ON sailing (updated_at);
 CREATE INDEX ON customer (updated_at);

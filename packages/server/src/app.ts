@@ -12,6 +12,7 @@ import { type Env, type House, requires, routes, sessionCookie } from "./context
 import { HttpProblem, problemOf } from "./problem.ts";
 import { connections } from "./routes/connections.ts";
 import { events } from "./routes/events.ts";
+import { history } from "./routes/history.ts";
 import { search, standing, warehouse } from "./routes/ledger.ts";
 import { pipelines } from "./routes/pipelines.ts";
 import { project } from "./routes/project.ts";
@@ -125,6 +126,7 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
   app.route("/api/rejected", rejected);
   app.route("/api/standing", standing);
   app.route("/api/warehouse", warehouse);
+  app.route("/api/history", history);
   app.route("/api/search", search);
   app.route("/api/project", project);
   app.route("/api/events", events);

@@ -9,6 +9,8 @@ import { ErrorNote } from "./parts/words.tsx";
 
 const DocsPage = lazy(() => import("./docs/DocsPage.tsx"));
 const Door = lazy(() => import("./account/Door.tsx"));
+const HistoryPage = lazy(() => import("./history/HistoryPage.tsx"));
+const LifelinePage = lazy(() => import("./history/LifelinePage.tsx"));
 const LedgerPage = lazy(() => import("./ledger/LedgerPage.tsx"));
 const PipelinesPage = lazy(() => import("./pipelines/PipelinesPage.tsx"));
 const NewPipelinePage = lazy(() => import("./pipelines/NewPipelinePage.tsx"));
@@ -72,6 +74,8 @@ export function App() {
               <Route path="/proofs" element={<ProofsPage />} />
               <Route path="/proofs/:id" element={<ProofPage />} />
               <Route path="/warehouse" element={<WarehousePage />} />
+              <Route path="/warehouse/:connection/:target" element={<HistoryPage />} />
+              <Route path="/warehouse/:connection/:target/lifeline" element={<LifelinePage />} />
               <Route path="/connections" element={<ConnectionsPage />} />
               <Route path="/connections/:name" element={<ConnectionPage />} />
               <Route path="/users" element={<UsersPage />} />

@@ -9,6 +9,7 @@ import type {
   CellProof,
   Failure,
   Findings,
+  HistoryProof,
   LoadProof,
   PhaseTime,
   RunKind,
@@ -203,6 +204,8 @@ export interface ProofSummary {
   how: LoadProof["how"];
   /** the rows whose every cell was compared; null where only figures were */
   cells: CellProof | null;
+  /** what was found of a history's versions; null where a load keeps none */
+  history: HistoryProof | null;
   whole: boolean;
   slices: { all: number; agreeing: number };
   figures: FigurePair[];
@@ -243,6 +246,8 @@ export interface LedgerTable {
   load: string;
   target: string;
   sliced: boolean;
+  /** true where it keeps the history of its rows */
+  history: boolean;
   by: string | null;
   rows: string | null;
   /** of the first figure that differs, over all slices; null while never proved */
@@ -304,6 +309,8 @@ export interface WarehouseTable {
   loadedAt: string | null;
   /** the pipeline that loaded it last, where none does any more */
   once: string | null;
+  /** true where a load keeps its history */
+  history: boolean;
 }
 
 export interface WarehouseView {

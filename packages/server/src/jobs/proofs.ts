@@ -27,6 +27,7 @@ export async function keepProof(
       depth: proof.depth,
       how: proof.how,
       cells: proof.cells,
+      history: proof.history ?? null,
       whole: proof.whole,
       sliceCount: proof.slices.length,
       agreeing: proof.slices.filter((slice) => slice.verdict === "proved").length,

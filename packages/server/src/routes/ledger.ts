@@ -151,6 +151,7 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       load,
       target: definition.into.table,
       sliced: by !== undefined,
+      history: definition.into.mode === "history",
       by: by ? `${by.slice} of ${by.column}` : null,
       rows,
       difference: whole ? firstDifference(whole.figures) : null,
@@ -249,6 +250,7 @@ export const warehouse = routes()
             Object.entries(row.definition.loads).map(([load, definition]) => ({
               pipeline: row.name,
               load,
+              history: definition.into.mode === "history",
               table: parseTableName(definition.into.table),
             })),
           )
@@ -268,6 +270,7 @@ export const warehouse = routes()
           pipeline: loader?.pipeline ?? null,
           load: loader?.load ?? null,
           loadedAt: (stands?.loadedAt ?? (loader ? null : once.get(target)?.at))?.toISOString() ?? null,
+          history: loader?.history ?? false,
           once: loader ? null : (once.get(target)?.title ?? null),
         });
       }

@@ -75,4 +75,10 @@ CREATE INDEX ON proofs (run_id);
 CREATE INDEX ON seats (run_id);`);
     },
   },
+  {
+    name: "0006-history",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      await context.sequelize.query("ALTER TABLE proofs ADD COLUMN history json");
+    },
+  },
 ];

@@ -7,6 +7,7 @@ import type {
   CellProof,
   Failure,
   Findings,
+  HistoryProof,
   LoadProof,
   PhaseTime,
   RunKind,
@@ -134,6 +135,7 @@ export class ProofRow extends StoredRow<ProofRow> {
   declare depth: Depth;
   declare how: LoadProof["how"];
   declare cells: CellProof | null;
+  declare history: HistoryProof | null;
   declare whole: boolean;
   declare sliceCount: number;
   declare agreeing: number;
@@ -293,6 +295,7 @@ export function bindModels(sequelize: Sequelize): void {
     depth: text,
     how: text,
     cells: optionalJson,
+    history: optionalJson,
     whole: flag,
     sliceCount: number,
     agreeing: number,

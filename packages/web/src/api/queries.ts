@@ -22,6 +22,7 @@ import type {
   WarehouseView,
 } from "@undercoat/core/api/api";
 import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
+import type { AsOf, Between, Lifeline } from "@undercoat/core/history/shape";
 import type { Load, Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
 import type { Row } from "../connections/rows.ts";
 import { api, withQuery } from "./client.ts";
@@ -32,6 +33,16 @@ export interface TablePlace {
   schema: string;
   table: string;
 }
+
+/** A table that keeps a history. */
+export interface HistoryPlace {
+  connection: string;
+  /** `schema.table` */
+  target: string;
+}
+
+const historyPath = ({ connection, target }: HistoryPlace, what: string) =>
+  `/history/${encodeURIComponent(connection)}/${encodeURIComponent(target)}/${what}`;
 
 const tablePath = ({ connection, schema, table }: TablePlace, what: string, limit?: number) =>
   withQuery(`/connections/${connection}/${what}`, { schema, table, limit });
@@ -87,6 +98,24 @@ export const queries = {
     queryOptions({ queryKey: ["rows", place], queryFn: () => api.get<Row[]>(tablePath(place, "rows", limit)) }),
   timeColumns: (place: TablePlace) =>
     queryOptions({ queryKey: ["time", place], queryFn: () => api.get<TimeColumn[]>(tablePath(place, "time")) }),
+  lifeline: (place: HistoryPlace, key: string[]) =>
+    queryOptions({
+      queryKey: ["history", place, "lifeline", key],
+      queryFn: () => api.get<Lifeline>(withQuery(historyPath(place, "lifeline"), { key: JSON.stringify(key) })),
+    }),
+  asOf: (place: HistoryPlace, at: string) =>
+    queryOptions({
+      queryKey: ["history", place, "as-of", at],
+      queryFn: () => api.get<AsOf>(withQuery(historyPath(place, "as-of"), { at })),
+      retry: false,
+    }),
+  between: (place: HistoryPlace, from: string, to: string) =>
+    queryOptions({
+      queryKey: ["history", place, "between", from, to],
+      queryFn: () => api.get<Between>(withQuery(historyPath(place, "between"), { from, to })),
+      enabled: from !== "" && to !== "",
+      retry: false,
+    }),
   warehouse: () => queryOptions({ queryKey: ["warehouse"], queryFn: () => api.get<WarehouseView>("/warehouse") }),
 
   pipelines: () => queryOptions({ queryKey: ["pipelines"], queryFn: () => api.get<PipelineSummary[]>("/pipelines") }),
@@ -166,7 +195,9 @@ export const queries = {
 };
 
 /** The keys of all that a run's beginning, going on and end change. */
-export const standing = ["runs", "dock", "ledger", "pipelines", "proofs", "rejected", "warehouse"].map((key) => [key]);
+export const standing = ["runs", "dock", "ledger", "pipelines", "proofs", "rejected", "warehouse", "history"].map(
+  (key) => [key],
+);
 
 /** The first words of the keys that an event makes stale. */
 export function staleBy(event: Event): unknown[][] {

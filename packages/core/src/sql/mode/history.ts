@@ -531,12 +531,13 @@ function lateOutcome(plan: LoadPlan, history: HistoryPlan, rows: TableName): str
     ...planColumns(plan, "version", "follow"),
     ...(history.overwrite === "current" ? planColumns(plan, "overwrite") : []),
   ];
-  const opened = `EXISTS (SELECT 1 FROM ${tables.spans} s WHERE s.${version} IS NULL AND NOT s.${gone} AND s.${opener} = n.ctid)`;
-  const changed = `s.${word} = n.ctid AND (${other(own)} OR (s.${ended} IS NULL AND ${other(planColumns(plan, "overwrite", "previous"))}))`;
-  const moved = `s.${opener} = n.ctid AND NOT s.${first} AND v.${identifier(history.from)} IS DISTINCT FROM s.${at}`;
-  const mended = `EXISTS (SELECT 1 FROM ${tables.spans} s JOIN ${tables.known} v ON v.${version} = s.${version} WHERE (${changed}) OR (${moved}))`;
-  const unheard = `NOT EXISTS (SELECT 1 FROM ${tables.known} k WHERE ${sameKey(plan, "k", "n")}) AND NOT EXISTS (SELECT 1 FROM ${tables.news} e WHERE e.${kind} = 'late' AND ${sameKey(plan, "e", "n")} AND e.${at} < n.${at})`;
-  return `SELECT CASE WHEN ${unheard} THEN 'new' WHEN ${opened} THEN 'version' WHEN ${mended} THEN 'overwrite' ELSE 'same' END AS did FROM ${tables.news} n WHERE n.${kind} = 'late'`;
+  const laid = `FROM ${tables.spans} s LEFT JOIN ${tables.known} v ON v.${version} = s.${version}`;
+  const moved = `NOT s.${first} AND v.${identifier(history.from)} IS DISTINCT FROM s.${at}`;
+  const began = `SELECT s.${opener} AS place, bool_or(s.${version} IS NULL AND NOT s.${gone}) AS opened, bool_or(s.${version} IS NOT NULL AND ${moved}) AS moved ${laid} WHERE s.${opener} IS NOT NULL GROUP BY 1`;
+  const changed = `${other(own)} OR (s.${ended} IS NULL AND ${other(planColumns(plan, "overwrite", "previous"))})`;
+  const mended = `SELECT s.${word} AS place, bool_or(${changed}) AS changed ${laid} JOIN ${tables.news} n ON n.ctid = s.${word} WHERE s.${version} IS NOT NULL GROUP BY 1`;
+  const came = `SELECT n.ctid AS place, row_number() OVER (PARTITION BY ${identifiers(plan.write.key, "n")} ORDER BY n.${at}) = 1 AND k."undercoat known" IS NULL AS unheard FROM ${tables.news} n LEFT JOIN (SELECT DISTINCT ${identifiers(plan.write.key)}, true AS "undercoat known" FROM ${tables.known}) k ON ${sameKey(plan, "k", "n")} WHERE n.${kind} = 'late'`;
+  return `SELECT CASE WHEN r.unheard THEN 'new' WHEN b.opened THEN 'version' WHEN b.moved OR m.changed THEN 'overwrite' ELSE 'same' END AS did FROM (${came}) r LEFT JOIN (${began}) b ON b.place = r.place LEFT JOIN (${mended}) m ON m.place = r.place`;
 }
 
 /** Rows that open versions, are matched with them, end or overwrite them: slowly changing dimensions of types 0 to 3, by column. */

@@ -1,9 +1,10 @@
 import type { AsOf, Between, HistoryShape, KeptHistory } from "@undercoat/core/history/shape";
+import { PlanError } from "@undercoat/core/plan/error";
 import * as house from "@undercoat/core/sql/house";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import * as sql from "@undercoat/core/sql/lookback";
 import type { Credentials, Row } from "../../connection/credentials.ts";
-import { LoadFailure, NoTable } from "../../failure.ts";
+import { NoTable } from "../../failure.ts";
 import { arrayText } from "../../postgres/array.ts";
 import { findDataset } from "../../postgres/describe.ts";
 import { Session } from "../../postgres/session.ts";
@@ -93,15 +94,12 @@ export class PostgresLookBack implements LookBack {
     });
   }
 
-  /** A moment as the warehouse reads it. @throws LoadFailure where it is none. */
+  /** A moment as the warehouse reads it. @throws PlanError where it is none. */
   private async moment(session: Session, text: string): Promise<string> {
     return session.one(sql.isMoment, [text]).then(
       (row) => row.moment ?? text,
       () => {
-        throw new LoadFailure({
-          message: `${text} is not a moment`,
-          hint: "Write it as ISO 8601 does, such as 2026-09-14T06:00Z.",
-        });
+        throw new PlanError(`${text} is not a moment; write it as ISO 8601 does, such as 2026-09-14T06:00Z`, ["at"]);
       },
     );
   }

@@ -1,0 +1,90 @@
+import type { KeptHistory, Lifeline } from "@undercoat/core/history/shape";
+import { warehouseFor } from "@undercoat/engine/warehouse/registry";
+import type { LookBack } from "@undercoat/engine/warehouse/warehouse";
+import type { Context } from "hono";
+import { hiddenFrom, withoutHidden } from "../account/hidden.ts";
+import { type Env, requires, routes, signedIn } from "../context.ts";
+import { HttpProblem, notFound } from "../problem.ts";
+import { PipelineRow, RunRow } from "../store/models.ts";
+
+/** Rows and keys that are shown at once. */
+const shown = 200;
+
+async function lookBack(c: Context<Env>): Promise<LookBack> {
+  const { connection = "", target = "" } = c.req.param() as Record<string, string>;
+  const look = await warehouseFor(await c.get("house").store.credentials(connection)).lookBack(target);
+  if (!look)
+    throw new HttpProblem(404, `${target} keeps no history`, {
+      hint: "A load in mode history keeps one from its first run on.",
+    });
+  return look;
+}
+
+/** What its visitor may not see of a load's columns. */
+async function hiddenColumns(
+  c: Context<Env>,
+  { pipeline, load }: { pipeline: string; load: string },
+): Promise<string[]> {
+  return (await hiddenFrom(signedIn(c)))[`${pipeline}/${load}`] ?? [];
+}
+
+/** The text of the address that is needed. */
+function needed(c: Context<Env>, name: string): string {
+  const text = c.req.query(name);
+  if (!text) throw new HttpProblem(422, `${name} is missing`);
+  return text;
+}
+
+function keyOf(c: Context<Env>): string[] {
+  try {
+    const key: unknown = JSON.parse(needed(c, "key"));
+    if (Array.isArray(key) && key.every((part) => typeof part === "string")) return key;
+  } catch (error) {
+    if (error instanceof HttpProblem) throw error;
+  }
+  throw new HttpProblem(422, "key is a list of texts, one for each column of the key");
+}
+
+/** Histories, looked back at. */
+export const history = routes()
+  .use(requires("viewer"))
+  .get("/", async (c) => {
+    const { store } = c.get("house");
+    const names = [...new Set((await PipelineRow.findAll()).map((row) => row.definition.warehouse))];
+    const kept = await Promise.all(
+      names.map(async (connection) =>
+        store
+          .credentials(connection)
+          .then((credentials) => warehouseFor(credentials).histories())
+          .catch((): KeptHistory[] => [])
+          .then((list) => list.map((one) => ({ connection, ...one }))),
+      ),
+    );
+    return c.json(kept.flat());
+  })
+  .get("/:connection/:target/lifeline", async (c) => {
+    const key = keyOf(c);
+    const found = await (await lookBack(c)).lifeline(key);
+    if (!found) throw notFound(`key ${key.join(", ")} in ${c.req.param("target")}`);
+    const runs = await RunRow.findAll({ where: { uid: Object.values(found.runs) }, attributes: ["id", "uid"] });
+    const ids = new Map(runs.map((run) => [run.uid, run.id]));
+    const hidden = await hiddenColumns(c, found);
+    return c.json({
+      ...found,
+      versions: found.versions.map((row) => withoutHidden(row, hidden)),
+      runs: Object.fromEntries(
+        Object.entries(found.runs).flatMap(([moment, uid]) => {
+          const id = ids.get(uid);
+          return id === undefined ? [] : [[moment, id]];
+        }),
+      ),
+    } satisfies Lifeline);
+  })
+  .get("/:connection/:target/as-of", async (c) => {
+    const found = await (await lookBack(c)).asOf(c.req.query("at") || null, shown);
+    const hidden = await hiddenColumns(c, found);
+    return c.json({ ...found, rows: found.rows.map((row) => withoutHidden(row, hidden)) });
+  })
+  .get("/:connection/:target/between", async (c) =>
+    c.json(await (await lookBack(c)).between(needed(c, "from"), needed(c, "to"), shown)),
+  );
