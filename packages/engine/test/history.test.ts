@@ -120,3 +120,330 @@ describe("each column's change does what was chosen for it", () => {
     expect((await pair.prove(load)).proof).toMatchObject({ verdict: "proved", history: { versions: "4", broken: [] } });
   });
 });
+
+/** The load with another history, or other parts. */
+const withHistory = (history: object, more: Partial<Load> = {}): Load => ({
+  ...load,
+  ...more,
+  into: { ...load.into, history: { ...load.into.history, ...history } },
+});
+
+describe("a rehearsal", () => {
+  test("says what the run then does, and writes nothing", async () => {
+    await pair.run(load);
+    await pair.atSource(
+      "UPDATE vessel SET port = 'VES', phone = '7' WHERE code = 'A'; DELETE FROM vessel WHERE code = 'C'; INSERT INTO vessel VALUES ('D', 'Dee', 'ORM', '4', '2004-01-01')",
+    );
+    const before = await lines();
+    const rehearsed = await pair.rehearse(load);
+    expect(await lines()).toEqual(before);
+    expect(
+      await pair.atWarehouse(
+        "SELECT relname FROM pg_class WHERE relname ~ '^(news|known|points|spans)_(stage|shaped)'",
+      ),
+    ).toEqual([]);
+    const run = await pair.run(load);
+    const { closed: _, ...told } = rehearsed.tally;
+    expect(run.tally).toMatchObject(told);
+    expect(run.tally).toMatchObject({ new: "1", changed: "1", deleted: "1", versions: "2", closed: "2" });
+    expect(rehearsed.findings.opened).toEqual([{ column: "port", versions: "1" }]);
+    expect(rehearsed.altered[0]).toMatchObject({
+      new: expect.arrayContaining(["VES"]),
+      held: expect.arrayContaining(["KIL"]),
+    });
+  });
+});
+
+describe("a table that stands there already", () => {
+  const upsert: Load = { ...load, into: { table: "fleet.vessel", mode: "upsert", key: ["code"] } };
+
+  test("made by upsert is taken over: what is added is said, each row is a first version, and versions follow", async () => {
+    await pair.run(upsert);
+    const said = await pair.rehearse(load);
+    expect(said.changes.map((change) => change.message)).toEqual(
+      expect.arrayContaining([
+        "fleet.vessel gets the column valid_from",
+        "each row becomes the first version of its key",
+        "versions are numbered",
+        "the key code with valid_from is built",
+        expect.stringMatching(/lets a key have one row only, and goes/),
+      ]),
+    );
+    await pair.atSource("UPDATE vessel SET port = 'VES' WHERE code = 'A'");
+    const run = await pair.run(load);
+    expect(run.tally).toMatchObject({ new: "0", changed: "1", same: "2", versions: "1" });
+    expect(run.proof).toMatchObject({ verdict: "proved", history: { broken: [] } });
+    expect(await lines("code, port, sk, is_current")).toEqual([
+      "A KIL 1000 f",
+      "A VES 1003 t",
+      "B SKV 1001 t",
+      "C MAR 1002 t",
+    ]);
+    expect((await pair.run(load)).tally).toMatchObject({ changed: "0", same: "3" });
+  });
+
+  test("kept by hand under names of its own goes on, with its numbers", async () => {
+    await pair.atWarehouse(
+      `CREATE SCHEMA fleet; CREATE TABLE fleet.vessel (no bigint PRIMARY KEY, code text NOT NULL, name text, port text, phone text, launched date, eff_from timestamptz NOT NULL, eff_to timestamptz NOT NULL, cur text);
+       INSERT INTO fleet.vessel VALUES (7, 'A', 'Ann', 'OLD', '1', '2000-01-01', '2020-01-01', '2021-01-01', 'N'), (8, 'A', 'Ann', 'KIL', '1', '2000-01-01', '2021-01-01', '9999-12-31', 'Y'),
+         (9, 'B', 'Bee', 'SKV', '2', '2001-01-01', '2021-01-01', '9999-12-31', 'Y')`,
+    );
+    const byHand = withHistory({
+      columns: { phone: "overwrite", launched: "keep" },
+      change: undefined,
+      from: "eff_from",
+      to: "eff_to",
+      end: "9999-12-31",
+      current: { column: "cur", yes: "Y", no: "N" },
+      surrogate: { column: "no" },
+    });
+    await pair.atSource("UPDATE vessel SET port = 'VES' WHERE code = 'B'");
+    const run = await pair.run(byHand);
+    expect(run.tally).toMatchObject({ new: "1", changed: "1", same: "1", versions: "2" });
+    expect(
+      (await pair.atWarehouse("SELECT no, code, port, cur, eff_to::date AS until FROM fleet.vessel ORDER BY no")).map(
+        (row) => Object.values(row).join(" "),
+      ),
+    ).toEqual([
+      "7 A OLD N 2021-01-01",
+      "8 A KIL Y 9999-12-31",
+      expect.stringMatching(/^9 B SKV N 20/),
+      expect.stringMatching(/^10 . ... Y 9999-12-31/),
+      expect.stringMatching(/^11 . ... Y 9999-12-31/),
+    ]);
+    expect((await pair.prove(byHand)).proof).toMatchObject({
+      verdict: "proved",
+      history: { broken: [], versions: "5" },
+    });
+    expect(await pair.atWarehouse("SELECT count(*)::text AS n FROM fleet.vessel_now")).toEqual([{ n: "3" }]);
+  });
+
+  test("what stands under a view's name and is not ours is left alone", async () => {
+    await pair.atWarehouse("CREATE SCHEMA fleet; CREATE VIEW fleet.vessel_now AS SELECT 1 AS mine");
+    await pair.run(load);
+    expect(await pair.atWarehouse("SELECT * FROM fleet.vessel_now")).toEqual([{ mine: "1" }]);
+  });
+});
+
+describe("what is a change", () => {
+  test("a text may ignore case, space around and accents; null and '' differ; the spelling still follows the source", async () => {
+    await pair.atSource(
+      "UPDATE vessel SET port = ' Kíl ' WHERE code = 'A'; UPDATE vessel SET port = '' WHERE code = 'B'",
+    );
+    const loose = withHistory({ compare: { ignore: ["case", "space", "accents"], locale: "nb-NO" } });
+    await pair.run(loose);
+    await pair.atSource(
+      "UPDATE vessel SET port = 'KIL' WHERE code = 'A'; UPDATE vessel SET port = NULL WHERE code = 'B'",
+    );
+    const run = await pair.run(loose);
+    expect(run.tally).toMatchObject({ changed: "2", versions: "1", overwritten: "1" });
+    expect(run.proof.verdict).toBe("proved");
+    expect(await lines("code, port, is_current")).toEqual(["A KIL t", "B  f", "B - t", "C MAR t"]);
+  });
+
+  test("numbers, times and documents compare by value, and are stored as the source has them", async () => {
+    await pair.atSource(
+      "DROP TABLE IF EXISTS odd; CREATE TABLE odd (id int PRIMARY KEY, n numeric, j jsonb, f float8, i interval); INSERT INTO odd VALUES (1, 1.0, '{\"a\": 1.0}', 0, '1 day'), (2, 'NaN', NULL, 'Infinity', '1 mon')",
+    );
+    const odd: Load = {
+      from: { connection: "source", table: "public.odd" },
+      into: { table: "fleet.odd", mode: "history", key: ["id"] },
+    };
+    await pair.run(odd);
+    await pair.atSource("UPDATE odd SET n = n + 0.00, j = '{\"a\": 1.00}', f = -f, i = '24:00' WHERE id = 1");
+    const run = await pair.run(odd);
+    expect(run.tally).toMatchObject({ changed: "1", same: "1", versions: "0", overwritten: "1" });
+    expect(run.proof.verdict).toBe("proved");
+    expect(await pair.atWarehouse("SELECT n::text, j::text, f::text, i::text FROM fleet.odd WHERE id = 1")).toEqual([
+      { n: "1.00", j: '{"a": 1.00}', f: "-0", i: "24:00:00" },
+    ]);
+  });
+});
+
+describe("what is always true is looked at, and can fail", () => {
+  test.each<[string, string, RegExp]>([
+    [
+      "two open versions",
+      "UPDATE fleet.vessel SET valid_to = NULL, is_current = true WHERE code = 'A'",
+      /open although/,
+    ],
+    [
+      "an overlap",
+      "UPDATE fleet.vessel SET valid_to = valid_to + interval '1 microsecond' WHERE NOT is_current",
+      /overlap/,
+    ],
+    [
+      "a gap that nobody made",
+      "UPDATE fleet.vessel SET valid_to = valid_to - interval '1 microsecond' WHERE NOT is_current",
+      /gap/,
+    ],
+    [
+      "a version of no length",
+      "UPDATE fleet.vessel SET valid_to = valid_from WHERE NOT is_current",
+      /end before they begin/,
+    ],
+    ["two alike side by side", "UPDATE fleet.vessel SET port = 'VES' WHERE code = 'A'", /says the same/],
+    ["a wrong mark", "UPDATE fleet.vessel SET is_current = true", /marked as current/],
+  ])("%s", async (_, tampering, says) => {
+    await pair.run(load);
+    await pair.atSource("UPDATE vessel SET port = 'VES' WHERE code = 'A'");
+    await pair.run(load);
+    expect((await pair.prove(load)).proof).toMatchObject({ verdict: "proved", history: { broken: [], versions: "4" } });
+    await pair.atWarehouse(tampering);
+    const { proof } = await pair.prove(load);
+    expect(proof.verdict).toBe("disagrees");
+    expect(proof.history?.broken.map((one) => one.says)).toEqual(expect.arrayContaining([expect.stringMatching(says)]));
+  });
+
+  test("current versions that differ from the source are found row by row, past ones are not mistaken for them", async () => {
+    await pair.run(load);
+    await pair.atSource("UPDATE vessel SET port = 'VES' WHERE code = 'A'");
+    await pair.run(load);
+    await pair.atWarehouse("UPDATE fleet.vessel SET port = 'XXX' WHERE code = 'B'");
+    const { rows, proof } = await pair.prove(load);
+    expect([proof.verdict, rows?.different, rows?.missing, rows?.extra]).toEqual(["disagrees", 1, 0, 0]);
+    // Repaired as any row is; the wrong value was a version for as long as it stood.
+    const repair = await pair.run(load, { scope: { kind: "keys", keys: [["B"]] } });
+    expect(repair.tally).toMatchObject({ read: "1", changed: "1", versions: "1" });
+    expect((await pair.prove(load)).proof.verdict).toBe("proved");
+  });
+});
+
+describe("a load that goes on", () => {
+  test("a new column is null in old versions; what it says opens one", async () => {
+    await pair.run(load);
+    await pair.atSource("ALTER TABLE vessel ADD COLUMN berth text DEFAULT 'b1'");
+    const run = await pair.run(load);
+    expect(run.findings.drift).toMatchObject([{ column: "berth", kind: "added", done: "taken" }]);
+    expect(run.proof.verdict).toBe("proved");
+    expect(run.findings.opened).toEqual([{ column: "berth", versions: "3" }]);
+    expect(await pair.atWarehouse("SELECT DISTINCT is_current, berth FROM fleet.vessel ORDER BY 1")).toEqual([
+      { is_current: "f", berth: null },
+      { is_current: "t", berth: "b1" },
+    ]);
+    expect((await pair.run(load)).tally).toMatchObject({ changed: "0", same: "3" });
+  });
+
+  test("a widened column takes the view of the current versions with it", async () => {
+    await pair.atSource("ALTER TABLE vessel ALTER COLUMN port TYPE varchar(3)");
+    await pair.run(load);
+    await pair.atSource(
+      "ALTER TABLE vessel ALTER COLUMN port TYPE varchar(9); UPDATE vessel SET port = 'LONGER' WHERE code = 'A'",
+    );
+    expect((await pair.run(load)).proof.verdict).toBe("proved");
+    expect(await pair.atWarehouse("SELECT port FROM fleet.vessel_now WHERE code = 'A'")).toEqual([{ port: "LONGER" }]);
+  });
+
+  test("a source whose clock is set back opens no version before an earlier one", async () => {
+    await pair.run(load);
+    await pair.atWarehouse(
+      "UPDATE undercoat.history SET moment = now() + interval '1 day'; UPDATE fleet.vessel SET valid_from = now() + interval '1 day'",
+    );
+    await pair.atSource("UPDATE vessel SET port = 'VES' WHERE code = 'A'");
+    const run = await pair.run(load);
+    expect(run.proof).toMatchObject({ verdict: "proved", history: { broken: [] } });
+  });
+
+  test("numbers are never given twice, also where the table was lost", async () => {
+    await pair.run(load);
+    await pair.atWarehouse("DROP TABLE fleet.vessel CASCADE");
+    await pair.run(load);
+    expect(await lines("code, sk")).toEqual(["A 1003", "B 1004", "C 1005"]);
+  });
+
+  test("names of the source that are the history's own words, and odd keys", async () => {
+    await pair.atSource(
+      `DROP TABLE IF EXISTS "odd names"; CREATE TABLE "odd names" (at int NOT NULL, "select" text NOT NULL, version text, source text, news text, gone text, first text, "undercoat" text, moved timestamptz NOT NULL, PRIMARY KEY (at, "select"));
+       INSERT INTO "odd names" VALUES (1, 'a', 'v', 's', 'n', 'g', 'f', 'u', '2026-01-01'), (1, 'b', 'v', 's', 'n', 'g', 'f', 'u', '2026-01-01')`,
+    );
+    const odd: Load = {
+      from: { connection: "source", table: 'public."odd names"' },
+      into: { table: 'fleet."odd names"', mode: "history", key: ["at", "select"], history: { since: "moved" } },
+    };
+    await pair.run(odd);
+    await pair.atSource(
+      `UPDATE "odd names" SET version = 'w', moved = '2026-02-01' WHERE "select" = 'a'; UPDATE "odd names" SET gone = 'h', moved = '2025-12-01' WHERE "select" = 'b'`,
+    );
+    const run = await pair.run(odd);
+    expect(run.proof).toMatchObject({ verdict: "proved", history: { broken: [] } });
+    expect(run.tally).toMatchObject({ changed: "2" });
+    expect((await pair.prove(odd)).proof).toMatchObject({ verdict: "proved", history: { broken: [] } });
+  });
+
+  test("a time that the load does not write still dates the versions; a row without one is rejected", async () => {
+    await pair.atSource(
+      "DROP TABLE IF EXISTS dated; CREATE TABLE dated (id int PRIMARY KEY, port text, at timestamptz); INSERT INTO dated VALUES (1, 'KIL', '2026-01-01'), (2, 'SKV', NULL), (3, 'MAR', 'infinity')",
+    );
+    const hidden: Load = {
+      from: { connection: "source", table: "public.dated" },
+      columns: { id: "id", port: "port" },
+      into: { table: "fleet.dated", mode: "history", key: ["id"], history: { since: "at" } },
+    };
+    const first = await pair.run(hidden);
+    expect(first.tally).toMatchObject({ read: "3", new: "1", rejected: "2" });
+    await pair.atSource(
+      "UPDATE dated SET port = 'VES', at = '2026-02-01' WHERE id = 1; UPDATE dated SET at = '2026-01-15' WHERE id = 2",
+    );
+    const second = await pair.run(hidden);
+    expect(second.tally).toMatchObject({ new: "1", changed: "1", rejected: "1" });
+    await pair.atSource("UPDATE dated SET at = '2026-03-01' WHERE id = 1");
+    const touched = await pair.run(hidden);
+    expect(touched.tally).toMatchObject({ changed: "0", same: "2", versions: "0" });
+    expect(touched.proof.verdict).toBe("proved");
+    expect(
+      await pair.atWarehouse(
+        "SELECT id, port, valid_from::date::text AS since FROM fleet.dated ORDER BY id, valid_from",
+      ),
+    ).toEqual([
+      { id: "1", port: "KIL", since: "2026-01-01" },
+      { id: "1", port: "VES", since: "2026-02-01" },
+      { id: "2", port: "SKV", since: "2026-01-15" },
+    ]);
+  });
+
+  test("readers see one current version of each key at every moment of a run, or a cut-off run leaves nothing", async () => {
+    await pair.atSource(
+      "INSERT INTO vessel SELECT 'X' || n, 'n', 'KIL', '1', '2000-01-01' FROM generate_series(1, 3000) n",
+    );
+    await pair.run(load);
+    const before = await lines("code, valid_from, valid_to, port");
+    await pair.atSource("UPDATE vessel SET port = 'VES'");
+    for (const cut of [5, 40, 90]) {
+      const abort = new AbortController();
+      const timer = setTimeout(() => abort.abort(), cut);
+      const outcome = await pair.run(load, { signal: abort.signal }).catch((error: Error) => error);
+      clearTimeout(timer);
+      if (!(outcome instanceof Error)) break;
+      expect(await lines("code, valid_from, valid_to, port")).toEqual(before);
+    }
+    await pair.atSource("UPDATE vessel SET port = 'ORM'");
+    const running = pair.run(load);
+    const counts = new Set<string>();
+    let done = false;
+    void running.then(() => {
+      done = true;
+    });
+    while (!done) {
+      const [row] = await pair.atWarehouse(
+        "SELECT count(*)::text AS open, count(DISTINCT code)::text AS keys FROM fleet.vessel WHERE is_current",
+      );
+      counts.add(`${row?.open} ${row?.keys}`);
+    }
+    expect((await running).tally).toMatchObject({ changed: "3003", versions: "3003" });
+    expect([...counts]).toEqual(["3003 3003"]);
+  });
+});
+
+describe("what a definition can't mean is refused with its place", () => {
+  test.each<[object, RegExp]>([
+    [{ since: "nowhere" }, /no column nowhere/],
+    [{ since: "port" }, /port is text; a version is valid from a date or a time/],
+    [{ from: "port" }, /port is a column already/],
+    [{ to: "valid_from" }, /valid_from is a column already/],
+    [{ columns: { nothing: "keep" } }, /nothing is not a column of the load/],
+    [{ columns: { code: "overwrite" } }, /code is part of the key/],
+    [{ columns: { name: { previous: "port" } } }, /port is a column already/],
+  ])("%j", async (history, says) => {
+    await expect(pair.run(withHistory(history))).rejects.toThrow(says);
+  });
+});

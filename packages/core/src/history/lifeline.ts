@@ -19,6 +19,8 @@ export interface DrawnVersion extends Stretch {
 export interface Strand {
   column: string;
   role: string;
+  /** the value before, where a second column keeps it */
+  before: string | null;
   /** stretches over which the column says one thing */
   pieces: (Stretch & { value: string | null; current: boolean })[];
 }
@@ -112,7 +114,8 @@ function strandsOf(shape: HistoryShape, versions: readonly DrawnVersion[]): Stra
           pieces.push({ from, to, fromText, toText, value, current });
         }
       }
-      return { column, role, pieces };
+      const kept = shape.previous.find(([name]) => name === column)?.[1];
+      return { column, role, before: (kept && versions.at(-1)?.values[kept]) || null, pieces };
     });
 }
 
@@ -132,6 +135,7 @@ function edgesOf(
       changed:
         before && after
           ? shape.roles
+              .filter(([, role]) => role !== "follow")
               .map(([column]) => column)
               .filter((column) => (before.values[column] ?? null) !== (after.values[column] ?? null))
           : [],

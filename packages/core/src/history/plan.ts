@@ -34,6 +34,9 @@ export interface HistoryPlan {
   moment: string;
   /** true where the target is yet to be made */
   fresh: boolean;
+  /** true where the target holds versions and their numbers already */
+  dated: boolean;
+  numbered: boolean;
 }
 
 const path = ["into", "history"];
@@ -141,6 +144,8 @@ export function planHistory(
     },
     moment,
     fresh: target === null,
+    dated: target?.columns.some((column) => column.name === (history.from ?? "valid_from")) ?? false,
+    numbered: target?.columns.some((column) => column.name === surrogate?.column) ?? false,
   };
   refuseClashes(plan, columns);
   return plan;

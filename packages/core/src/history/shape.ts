@@ -10,6 +10,8 @@ export interface HistoryShape {
   surrogate: string | null;
   /** what the change of each other column of the load does */
   roles: [column: string, role: string][];
+  /** for columns that keep the value before, the column that holds it */
+  previous: [column: string, before: string][];
   overwrite: "all" | "current";
   since: string | null;
 }

@@ -130,7 +130,7 @@ export function keptFaults(plan: LoadPlan, stage: TableName): string | null {
       )} THEN ${at + 1}`,
   );
   const matched = plan.write.key.map((name) => `t.${identifier(name)} = r.${identifier(name)}`).join(" AND ");
-  const broken = `SELECT r.${place} AS place, (CASE ${which.join(" ")} END) AS at, ${kept.length === 1 ? `r.${identifier(kept[0]?.name ?? "")}::text` : "NULL::text"} AS value FROM (${shapedClean(plan, stage)}) r JOIN LATERAL (SELECT * FROM ${qualified(target)} t WHERE ${matched} ORDER BY t.${identifier(history.from)} LIMIT 1) t ON true`;
+  const broken = `SELECT r.${place} AS place, (CASE ${which.join(" ")} END) AS at, ${kept.length === 1 ? `r.${identifier(kept[0]?.name ?? "")}::text` : "NULL::text"} AS value FROM (${shapedClean(plan, stage)}) r JOIN LATERAL (SELECT * FROM ${qualified(target)} t WHERE ${matched}${history.dated ? ` ORDER BY t.${identifier(history.from)}` : ""} LIMIT 1) t ON true`;
   const names = (of: (name: string) => string) =>
     `(ARRAY[${kept.map((column) => literal(of(column.name))).join(", ")}])[q.at]`;
   return `INSERT INTO pg_temp.fault SELECT q.place, 'kept', ${names((name) => name)}, ${names((name) => `${name} is kept as it first was, and changes`)}, q.value, ${history.breach === "stop"} FROM (${broken}) q WHERE q.at IS NOT NULL`;
@@ -151,7 +151,7 @@ export function countKept(plan: LoadPlan, stage: TableName): { sql: string; rule
       )})::text AS c${at}`,
   );
   return {
-    sql: `SELECT ${counts.join(", ")} FROM (${shapedClean(plan, stage)}) r JOIN ${qualified(target)} t ON ${matched} AND ${isOpen(history, "t")}`,
+    sql: `SELECT ${counts.join(", ")} FROM (${shapedClean(plan, stage)}) r JOIN ${qualified(target)} t ON ${[matched, ...(history.dated ? [isOpen(history, "t")] : [])].join(" AND ")}`,
     rules: kept.map((column) => ({ name: `${column.name} is kept` })),
   };
 }

@@ -67,7 +67,7 @@ export function targetChanges(
       { message: `${target} is made`, sql: createTarget(plan) },
     ];
   const held = new Map(existing.map((column) => [column.name, column.declared]));
-  const added = [...plan.read.columns, ...marker(plan)].filter((column) => !held.has(column.name));
+  const added = [...plan.read.columns, ...ownColumns(plan)].filter((column) => !held.has(column.name));
   const wider = plan.read.columns.filter(
     (column) =>
       column.source !== null &&

@@ -27,6 +27,7 @@ export function keepHistory(plan: LoadPlan): string[] {
     )}, "undercoat at" timestamptz NOT NULL, "undercoat gone" boolean NOT NULL, PRIMARY KEY (${identifiers(key.map((column) => column.name))}, "undercoat at", "undercoat gone"))`,
     `INSERT INTO undercoat.history (target, pipeline, load, shape) VALUES (${[formatTableName(target), plan.pipeline, plan.load].map(literal).join(", ")}, ${shape})
 ON CONFLICT (target) DO UPDATE SET pipeline = excluded.pipeline, load = excluded.load, shape = excluded.shape WHERE (history.pipeline, history.load, history.shape::text) IS DISTINCT FROM (excluded.pipeline, excluded.load, excluded.shape::text)`,
+    ...(history.surrogate && history.numbered ? [keepNumber(plan, history.surrogate.column)] : []),
   ];
 }
 
@@ -40,6 +41,7 @@ function shapeOf(plan: LoadPlan, history: HistoryPlan): HistoryShape {
     change: history.change,
     surrogate: history.surrogate?.column ?? null,
     roles: [...history.roles],
+    previous: [...history.previous],
     overwrite: history.overwrite,
     since: history.since?.source ?? null,
   };
@@ -65,11 +67,12 @@ export function keepNumber(plan: LoadPlan, column: string): string {
   return `UPDATE undercoat.history h SET surrogate = m.last FROM (SELECT max(${identifier(column)}) AS last FROM ${qualified(plan.write.target)}) m WHERE h.target = ${literal(formatTableName(plan.write.target))} AND m.last > coalesce(h.surrogate, m.last - 1)`;
 }
 
-/** From when a row that stands in a target taken over is valid: its time where it holds one, else the moment it is taken over. */
+/** From when a row that stands in a target taken over is valid: its time where it holds one, else just before this read, which may end it. */
 function takenFrom(plan: LoadPlan, history: HistoryPlan, held: ReadonlySet<string>): string {
   if (history.first !== null) return typedLiteral(history.first, "timestamptz");
   const since = history.since?.written;
-  return since && held.has(since) ? `coalesce(t.${identifier(since)}::timestamptz, ${moment(plan)})` : moment(plan);
+  const before = `${moment(plan)} - interval '1 microsecond'`;
+  return since && held.has(since) ? `coalesce(t.${identifier(since)}::timestamptz, ${before})` : before;
 }
 
 /** What a table of rows or of versions made by somebody else lacks to be a history: each row is made the first version of its key. */
@@ -108,7 +111,7 @@ function takeover(plan: LoadPlan, history: HistoryPlan, existing: Dataset): Targ
       `${column} = n.number FROM (SELECT r.ctid AS place, ${surrogate.start} + ${surrogate.step} * (row_number() OVER (ORDER BY r.${identifier(history.from)}, ${identifiers(key, "r")}) - 1) AS number FROM ${table} r) n WHERE t.ctid = n.place`,
     );
   }
-  if (surrogate && (!held.has(surrogate.column) || !dated))
+  if (surrogate && !history.numbered)
     changes.push({ message: "the last number is kept", sql: keepNumber(plan, surrogate.column) });
   return changes;
 }

@@ -32,6 +32,13 @@ const isoOf = (text: string) => {
   return Number.isNaN(date.getTime()) ? "" : date.toISOString();
 };
 
+/** A moment of the warehouse in this zone; what has no end says so. */
+function momentWords(text: string | null): string {
+  if (text === null) return "now";
+  const at = millisecondsOf(text);
+  return Number.isFinite(at) ? dayTime.format(at) : text === "-infinity" ? "always" : "never";
+}
+
 function MomentField({ label, value, onChange }: { label: string; value: string; onChange: (iso: string) => void }) {
   return (
     <TextInput
@@ -45,7 +52,7 @@ function MomentField({ label, value, onChange }: { label: string; value: string;
 }
 
 /** The rows of a history as of a moment. */
-function Rows({ found, place }: { found: AsOf; place: HistoryPlace }) {
+function Rows({ found, place, tall }: { found: AsOf; place: HistoryPlace; tall: boolean }) {
   const navigate = useNavigate();
   const { shape } = found;
   const first = [...shape.key, ...shape.roles.map(([column]) => column)];
@@ -53,7 +60,7 @@ function Rows({ found, place }: { found: AsOf; place: HistoryPlace }) {
   return (
     <DataTable
       label={`Rows of ${place.target}`}
-      height="calc(100vh - 392px)"
+      height={`calc(100vh - ${tall ? 356 : 430}px)`}
       rows={found.rows}
       rowKey={(row) => JSON.stringify([...shape.key, shape.from].map((name) => row[name]))}
       onOpen={(row) =>
@@ -70,7 +77,9 @@ function Rows({ found, place }: { found: AsOf; place: HistoryPlace }) {
           width: "minmax(90px, 1fr)",
           cell: (row) => (
             <span className={`mono${shape.key.includes(name) ? " strong" : ""}`} title={row[name] ?? "null"}>
-              {row[name] ?? <i className="quiet">null</i>}
+              {name === shape.from || name === shape.to
+                ? momentWords(row[name] ?? null)
+                : (row[name] ?? <i className="quiet">null</i>)}
             </span>
           ),
         }),
@@ -163,9 +172,11 @@ export default function HistoryPage() {
           <h1>
             {!data
               ? target
-              : at
-                ? `${target} as of ${dayTime.format(new Date(at))}: ${counted(data.count, "row")}`
-                : `${target} now: ${counted(data.count, "row")}`}
+              : since
+                ? `What changed in ${target}`
+                : at
+                  ? `${target} as of ${dayTime.format(new Date(at))}: ${counted(data.count, "row")}`
+                  : `${target} now: ${counted(data.count, "row")}`}
           </h1>
           <p className="quiet">
             It keeps the history of its rows.{" "}
@@ -184,6 +195,7 @@ export default function HistoryPage() {
         </div>
         <SegmentedControl
           size="xs"
+          style={{ flex: "none" }}
           value={what}
           onChange={(next) => {
             const month = new Date(Date.now() - 30 * 86_400_000).toISOString();
@@ -234,7 +246,7 @@ export default function HistoryPage() {
             <div style={{ opacity: isFetching ? 0.85 : 1 }}>
               {data.rows.length ? (
                 <>
-                  <Rows found={data} place={place} />
+                  <Rows found={data} place={place} tall={!at} />
                   <p className="quiet" style={{ marginTop: 6 }}>
                     The first {counted(data.rows.length, "row")} by key; press one for its lifeline.
                   </p>

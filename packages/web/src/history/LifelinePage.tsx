@@ -58,12 +58,12 @@ function sentence(drawn: Drawn, { shape }: Lifeline): string {
 function EdgeTable({ edge, shape }: { edge: Edge; shape: Lifeline["shape"] }) {
   const { before, after, changed } = edge;
   const own = new Set([shape.from, shape.to, shape.current.column, shape.change, shape.surrogate]);
-  const columns = shape.roles.map(([column]) => column).filter((column) => !own.has(column));
-  // What changed comes first; then what never does.
-  const order = [
-    ...columns.filter((name) => changed.includes(name)),
-    ...columns.filter((name) => !changed.includes(name)),
-  ].slice(0, 5);
+  const columns = shape.roles
+    .filter(([column, role]) => role !== "follow" && !own.has(column))
+    .map(([column]) => column);
+  // What changed comes first, and what never does last.
+  const names = columns.filter((name) => changed.includes(name));
+  const rest = columns.filter((name) => !changed.includes(name));
   const sides: [string, typeof before][] = [
     ["before", before],
     ["after", after],
@@ -74,12 +74,15 @@ function EdgeTable({ edge, shape }: { edge: Edge; shape: Lifeline["shape"] }) {
         <thead>
           <tr>
             <td />
-            {order.map((name) => (
+            {names.map((name) => (
               <th key={name}>{name}</th>
             ))}
             <th>valid from</th>
             <th>to</th>
             {shape.surrogate && <th>{shape.surrogate}</th>}
+            {rest.map((name) => (
+              <th key={name}>{name}</th>
+            ))}
           </tr>
         </thead>
         <tbody>
@@ -90,19 +93,22 @@ function EdgeTable({ edge, shape }: { edge: Edge; shape: Lifeline["shape"] }) {
               </th>
               {version ? (
                 <>
-                  {order.map((name) => (
+                  {names.map((name) => (
                     <td key={name} className="nowrap">
-                      <span className={changed.includes(name) ? "differs" : undefined}>
-                        {version.values[name] ?? <i className="quiet">null</i>}
-                      </span>
+                      <span className="differs">{version.values[name] ?? <i className="quiet">null</i>}</span>
                     </td>
                   ))}
                   <td className="nowrap">{told(version.fromText)}</td>
                   <td className="nowrap">{version.toText ? told(version.toText) : "now"}</td>
                   {shape.surrogate && <td>{version.values[shape.surrogate]}</td>}
+                  {rest.map((name) => (
+                    <td key={name} className="nowrap">
+                      {version.values[name] ?? <i className="quiet">null</i>}
+                    </td>
+                  ))}
                 </>
               ) : (
-                <td colSpan={order.length + 3} className="quiet" style={{ fontFamily: "inherit" }}>
+                <td colSpan={names.length + rest.length + 3} className="quiet" style={{ fontFamily: "inherit" }}>
                   {side === "before" ? "there was no version" : "gone from the source"}
                 </td>
               )}

@@ -104,13 +104,15 @@ export function Strands({ drawn, pin, onPin, edge, onEdge, state }: Props) {
           ))}
         </div>
       </div>
-      {strands.map(({ column, role, pieces }) => (
+      {strands.map(({ column, role, before, pieces }) => (
         <div className="strand" key={column}>
           <span>
             <span className="mono cut" title={column}>
               {column}
             </span>
-            <small>{roleWords[role] ?? role}</small>
+            <small className="cut" title={before ?? undefined}>
+              {before ? `before: ${before}` : (roleWords[role] ?? role)}
+            </small>
           </span>
           <div className="track">
             {gaps.map((gap) => (

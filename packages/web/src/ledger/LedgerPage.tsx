@@ -138,10 +138,16 @@ function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
   };
   return (
     <tr onKeyDown={move}>
-      <td>
+      <td className="nowrap">
         <Link to={`/pipelines/${table.pipeline}/${table.load}`} className="mono" style={{ color: "var(--ink)" }}>
           {table.target}
         </Link>
+        {table.history && (
+          <span className="quiet nowrap" style={{ fontSize: 12 }} title="It keeps the history of its rows">
+            {" "}
+            history
+          </span>
+        )}
       </td>
       {table.sliced ? (
         days.map((day, at) => (

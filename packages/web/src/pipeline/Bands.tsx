@@ -4,7 +4,8 @@ import type { Problem } from "@undercoat/core/pipeline/schema";
 import { figureWords } from "@undercoat/core/proof/figure";
 import { durationWords } from "@undercoat/core/schedule/duration";
 import { typeFamily } from "@undercoat/core/sql/type";
-import { Fragment } from "react";
+import { Fragment, useState } from "react";
+import { HistoryEditor, historySentence, sinceSentence } from "../shape/HistoryEditor.tsx";
 import { DeletedEditor, deletedSentence } from "../shape/policies.tsx";
 import { ShapeBand } from "../shape/ShapeBand.tsx";
 import {
@@ -44,8 +45,20 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
     (preview?.columns ?? []).filter((column) => typeFamily(column.type) === "moment").map((column) => column.name),
   );
   const figures = proof?.figures ?? ["rows"];
+  const [keeping, setKeeping] = useState(false);
   return (
     <div>
+      {keeping && (
+        <HistoryEditor
+          load={load}
+          preview={preview}
+          onClose={() => setKeeping(false)}
+          onSet={(next) => {
+            onSet(next);
+            setKeeping(false);
+          }}
+        />
+      )}
       <section className="band" aria-label="From">
         <h2>From</h2>
         <div>
@@ -149,7 +162,31 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
           >
             {into.mode}
           </Phrase>
-          {into.mode === "replace" ? (
+          {into.mode === "history" ? (
+            <>
+              {": "}
+              <button
+                type="button"
+                className={canEdit ? `phrase${under("into", "history") ? " wrong" : ""}` : "phrase fixed"}
+                disabled={!canEdit}
+                aria-label="History"
+                onClick={() => setKeeping(true)}
+              >
+                {historySentence(load)}
+              </button>
+              {under("into", "history") && <span className="wrong-text"> ({under("into", "history")})</span>}; a version
+              is valid {sinceSentence(load)}. A key gone from the source{" "}
+              <Phrase
+                {...shared}
+                label="Deletions"
+                wrong={under("into", "deleted") ?? under("into", "deletions")}
+                editor={(close) => <DeletedEditor load={load} onSet={onSet} close={close} />}
+              >
+                {into.deleted === "close" ? "ends its version" : "keeps its version"}
+              </Phrase>
+              .
+            </>
+          ) : into.mode === "replace" ? (
             ", all rows by the source's at every run."
           ) : (
             <>

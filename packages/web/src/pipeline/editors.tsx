@@ -1,6 +1,7 @@
 import { MultiSelect, NumberInput, Radio, Select, Stack, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { Preview } from "@undercoat/core/api/api";
+import { suggestChanges } from "@undercoat/core/history/suggest";
 import type { Load, Mode, ProofBy, SliceUnit } from "@undercoat/core/pipeline/pipeline";
 import { formatFigure, parseFigure } from "@undercoat/core/proof/figure";
 import { durationWords, readDuration, suggestLookBack } from "@undercoat/core/schedule/duration";
@@ -235,21 +236,37 @@ export function TargetEditor({ load, onSet, close }: EditorProps) {
 }
 
 export const modeWords: Record<Mode, { title: string; says: string }> = {
+  upsert: { title: "upsert", says: "New rows are added, changed rows updated; rows that are the same are left alone." },
+  append: { title: "append", says: "New rows are added; none is changed. A row read twice is not added twice." },
+  replace: { title: "replace", says: "All rows are replaced by the source's at every run." },
   history: {
     title: "history",
     says: "A changed row opens a version; the one before ends. What a change does is chosen by column.",
   },
-  upsert: { title: "upsert", says: "New rows are added, changed rows updated; rows that are the same are left alone." },
-  append: { title: "append", says: "New rows are added; none is changed. A row read twice is not added twice." },
-  replace: { title: "replace", says: "All rows are replaced by the source's at every run." },
 };
 
-export function ModeEditor({ load, onSet, close }: EditorProps) {
+/** What says only how versions are kept goes with the mode; a history begins with what is suggested for it. */
+function inMode(into: Load["into"], mode: Mode, columns: { name: string; type: string }[]): Load["into"] {
+  const { history, deleted, ...rest } = into;
+  if (mode !== "history") return { ...rest, mode, ...(deleted && deleted !== "close" ? { deleted } : {}) };
+  if (into.mode === "history") return into;
+  const suggested = Object.entries(suggestChanges(columns.filter((column) => !into.key?.includes(column.name))))
+    .filter(([, { change }]) => change !== "version")
+    .map(([name, { change }]) => [name, change] as const);
+  return {
+    ...rest,
+    mode,
+    ...(deleted === "mark" || deleted === "remove" ? { deleted: "close" as const } : {}),
+    ...(history ? { history } : suggested.length ? { history: { columns: Object.fromEntries(suggested) } } : {}),
+  };
+}
+
+export function ModeEditor({ load, preview, onSet, close }: EditorProps) {
   const [mode, setMode] = useState<Mode>(load.into.mode);
   return (
     <Form
       onSubmit={() => {
-        onSet({ ...load, into: { ...load.into, mode } });
+        onSet({ ...load, into: inMode(load.into, mode, preview?.columns ?? []) });
         close();
       }}
     >

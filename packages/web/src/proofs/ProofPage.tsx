@@ -9,7 +9,7 @@ import { useCanEdit } from "../account/me.ts";
 import { queries } from "../api/queries.ts";
 import { type Column, DataTable } from "../parts/DataTable.tsx";
 import { FigureTable, figureValue } from "../parts/FigureTable.tsx";
-import { differenceWords, exactTime, grouped, moment, sliceName } from "../parts/format.ts";
+import { counted, differenceWords, exactTime, grouped, moment, sliceName } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 import { Title } from "../parts/Title.tsx";
@@ -218,6 +218,15 @@ export default function ProofPage() {
               </>
             )}
           </p>
+          {proof.history && (
+            <p className={proof.history.broken.length ? "lead" : "quiet"}>
+              {counted(proof.history.versions, "version")} of{" "}
+              {proof.history.of === "all" ? "all keys" : "the keys that the run changed"} looked at:{" "}
+              {proof.history.broken.length
+                ? `${proof.history.broken.map((one) => `${grouped(one.versions)} ${one.says}`).join(", ")}.`
+                : "one current a key, no overlap, no gap but by deletions, no two alike."}
+            </p>
+          )}
           {proof.trouble && <p className="lead">The source's figures could not be computed: {proof.trouble}</p>}
         </div>
         {canEdit && (

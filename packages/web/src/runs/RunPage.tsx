@@ -338,6 +338,15 @@ export default function RunPage() {
                       {grouped(entry.rows)} break “{entry.rule}”, which only counts
                     </div>
                   ))}
+                {load.tally.versions !== undefined && load.status === "finished" && (
+                  <div>
+                    {counted(load.tally.versions, "version")} opened, {grouped(load.tally.closed)} ended,{" "}
+                    {grouped(load.tally.overwritten)} overwritten
+                    {load.findings.opened?.length
+                      ? `: by ${load.findings.opened.map((one) => `${one.column} ${grouped(one.versions)}`).join(", ")}`
+                      : ""}
+                  </div>
+                )}
                 {load.findings.drift.map((note) => (
                   <div key={`${note.column} ${note.kind}`}>{driftWords(note)}</div>
                 ))}

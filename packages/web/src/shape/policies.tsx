@@ -185,13 +185,20 @@ export function DeletedEditor({ load, onSet, close }: EditorProps) {
     >
       <Select
         label="Rows gone from the source are"
-        data={[
-          { value: "keep", label: "kept" },
-          { value: "mark", label: "marked with a time" },
-          { value: "remove", label: "removed" },
-        ]}
+        data={
+          load.into.mode === "history"
+            ? [
+                { value: "keep", label: "kept, their versions go on" },
+                { value: "close", label: "closed: their versions end" },
+              ]
+            : [
+                { value: "keep", label: "kept" },
+                { value: "mark", label: "marked with a time" },
+                { value: "remove", label: "removed" },
+              ]
+        }
         value={deleted}
-        onChange={(value) => setDeleted((value ?? "keep") as "keep" | "mark" | "remove")}
+        onChange={(value) => setDeleted((value ?? "keep") as NonNullable<Load["into"]["deleted"]>)}
         {...inPopover}
       />
       {deleted === "mark" && (

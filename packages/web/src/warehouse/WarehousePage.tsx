@@ -1,9 +1,11 @@
 import { TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { WarehouseTable } from "@undercoat/core/api/api";
+import { formatTableName } from "@undercoat/core/sql/identifier";
 import { Link } from "react-router";
 import { queries } from "../api/queries.ts";
 import { FirstRows } from "../connections/FirstRows.tsx";
+import { historyLink } from "../history/links.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { bytes, counted, grouped, moment } from "../parts/format.ts";
 import { Title } from "../parts/Title.tsx";
@@ -78,9 +80,22 @@ export default function WarehousePage() {
               head: "Table",
               width: "minmax(0, 1.4fr)",
               cell: (row) => (
-                <span className={`mono${open === id(row) ? " strong" : ""}`}>
-                  {row.schema}.{row.name}
-                </span>
+                <>
+                  <span className={`mono${open === id(row) ? " strong" : ""}`}>
+                    {row.schema}.{row.name}
+                  </span>{" "}
+                  {row.history && (
+                    <Link
+                      to={historyLink({
+                        connection: row.connection,
+                        target: formatTableName({ schema: row.schema, table: row.name }),
+                      })}
+                      onClick={(event) => event.stopPropagation()}
+                    >
+                      through time
+                    </Link>
+                  )}
+                </>
               ),
             },
             { head: "Connection", width: "minmax(0, 0.7fr)", cell: (row) => row.connection },
