@@ -299,11 +299,11 @@ describe("what is always true is looked at, and can fail", () => {
     await pair.run(load);
     await pair.atSource("UPDATE vessel SET port = 'VES' WHERE code = 'A'");
     await pair.run(load);
-    await pair.atWarehouse("UPDATE fleet.vessel SET port = 'XXX' WHERE code = 'B'");
+    await pair.atWarehouse("UPDATE fleet.vessel SET port = 'AAA' WHERE code = 'C'");
     const { rows, proof } = await pair.prove(load);
     expect([proof.verdict, rows?.different, rows?.missing, rows?.extra]).toEqual(["disagrees", 1, 0, 0]);
     // Repaired as any row is; the wrong value was a version for as long as it stood.
-    const repair = await pair.run(load, { scope: { kind: "keys", keys: [["B"]] } });
+    const repair = await pair.run(load, { scope: { kind: "keys", keys: [["C"]] } });
     expect(repair.tally).toMatchObject({ read: "1", changed: "1", versions: "1" });
     expect((await pair.prove(load)).proof.verdict).toBe("proved");
   });
@@ -446,4 +446,52 @@ describe("what a definition can't mean is refused with its place", () => {
   ])("%j", async (history, says) => {
     await expect(pair.run(withHistory(history))).rejects.toThrow(says);
   });
+});
+
+describe("back to one row a key", () => {
+  const upsert: Load = { ...load, into: { table: "fleet.vessel", mode: "upsert", key: ["code"] } };
+
+  test("is refused until it is said that versions go; then the current rows stay, and a history can begin again", async () => {
+    await pair.run(load);
+    await pair.atSource("UPDATE vessel SET port = 'VES' WHERE code = 'A'");
+    await pair.run(load);
+    await expect(pair.run(upsert)).rejects.toThrow(/keeps versions, and mode upsert keeps none/);
+    expect(await lines("code, port")).toHaveLength(4);
+    const dropping: Load = { ...upsert, into: { ...upsert.into, versions: "drop" } };
+    const said = await pair.rehearse(dropping);
+    expect(said.changes.map((change) => change.message)).toContain("versions that have ended are removed");
+    expect(await lines("code, port")).toHaveLength(4);
+    const run = await pair.run(dropping);
+    expect([run.tally.same, run.proof.verdict]).toEqual(["3", "proved"]);
+    expect(await pair.atWarehouse("SELECT * FROM fleet.vessel WHERE code = 'A'")).toEqual([
+      { code: "A", name: "Ann", port: "VES", phone: "1", launched: "2000-01-01" },
+    ]);
+    await pair.run(upsert);
+    const again = await pair.run(load);
+    expect(again.proof).toMatchObject({ verdict: "proved" });
+    expect((await pair.prove(load)).proof).toMatchObject({ verdict: "proved", history: { broken: [], versions: "3" } });
+  });
+});
+
+test("what was proved once is asked for again as of its moment, and must still be so", async () => {
+  await pair.run(load);
+  await pair.atSource("UPDATE vessel SET port = 'ZZZ' WHERE code = 'A'; DELETE FROM vessel WHERE code = 'C'");
+  await pair.run(load);
+  const { proof } = await pair.prove(load);
+  expect(proof).toMatchObject({
+    verdict: "proved",
+    history: {
+      earlier: {
+        figures: [
+          { figure: "rows", was: "3", is: "3" },
+          { figure: "max(port)", was: "SKV", is: "SKV" },
+        ],
+      },
+    },
+  });
+  // Somebody rewrites the past: the current versions still say what the source says.
+  await pair.atWarehouse("UPDATE fleet.vessel SET port = 'TTT' WHERE NOT is_current AND code = 'A'");
+  const rewritten = (await pair.prove(load)).proof;
+  expect(rewritten.verdict).toBe("disagrees");
+  expect(rewritten.history?.earlier?.figures).toContainEqual({ figure: "max(port)", was: "SKV", is: "TTT" });
 });

@@ -63,7 +63,7 @@ const isOpen = (shape: HistoryShape, to: string | null | undefined) =>
   shape.end === null ? to == null : to != null && millisecondsOf(to) === endOf(shape);
 
 function endOf({ end }: HistoryShape): number {
-  if (end === null) return Number.POSITIVE_INFINITY;
+  if (end === null || end === "infinity") return Number.POSITIVE_INFINITY;
   const zoned = /([zZ]|[+-]\d{2}(:?\d{2})?)$/.test(end.replace(/^-?\d+-\d+-\d+/, ""));
   return millisecondsOf(end.length <= 10 ? `${end} 00:00:00+00` : zoned ? end : `${end}+00`);
 }
@@ -77,9 +77,11 @@ export function drawLifeline(
   now: number,
 ): Drawn {
   const known = versions.flatMap((row) =>
-    [row[shape.from], row[shape.to]].map((text) => millisecondsOf(text ?? "infinity")).filter(Number.isFinite),
+    [row[shape.from], row[shape.to]]
+      .map((text) => millisecondsOf(text ?? "infinity"))
+      .filter((at) => Number.isFinite(at) && at < endOf(shape)),
   );
-  const high = Math.max(now, ...known.filter((at) => at < endOf(shape)));
+  const high = Math.max(now, ...known);
   const earliest = known.length ? Math.min(...known) : high;
   // What is without a beginning begins a little before the first moment that is known.
   const low = versions.some((row) => row[shape.from] === "-infinity")

@@ -34,6 +34,8 @@ export interface Into {
   deletions?: Deletions;
   /** how versions are kept, in mode history */
   history?: History;
+  /** `drop`: where the table keeps versions and this mode keeps none, those that have ended are removed */
+  versions?: "drop";
 }
 
 /** What the change of a column does: keep the first value, overwrite it, open a version, or keep the value before in a second column. */

@@ -147,10 +147,13 @@ const into = Joi.object({
   deleted: Joi.string().valid("keep", "mark", "remove", "close"),
   deletions: Joi.object({ most: Joi.number().min(0).max(100), every: duration, column }),
   history,
+  versions: Joi.string().valid("drop"),
 }).custom((into, helpers) => {
   const keeping = into.mode === "history";
   if (into.history && !keeping)
     return helpers.message({ custom: "{{#label}}: history says how versions are kept, which is mode: history" });
+  if (into.versions && keeping)
+    return helpers.message({ custom: "{{#label}}: versions: drop is for a mode that keeps none" });
   if (keeping ? ["mark", "remove"].includes(into.deleted) : into.deleted === "close")
     return helpers.message({
       custom: keeping

@@ -133,6 +133,8 @@ export interface WritePlan {
   rejects: RejectPolicy;
   /** how versions are kept; null in every mode but history */
   history: HistoryPlan | null;
+  /** versions that the target keeps from before go, where this mode keeps none */
+  dropVersions: boolean;
 }
 
 /** What is proved. */
@@ -350,6 +352,7 @@ export function planLoad(
       guard: guardOf(load),
       rejects: rejectPolicy(load, use),
       history,
+      dropVersions: load.into.versions === "drop",
     },
     prove: { slicing: plannedSlices(load, byName), figures: plannedFigures(load, byName) },
     fingerprint: fingerprint(load, columns, facts.origin ?? null),

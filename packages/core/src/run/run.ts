@@ -126,6 +126,13 @@ export interface HistoryProof {
   of: "all" | "changed";
   /** what does not hold, and of how many versions */
   broken: { says: string; versions: string }[];
+  /** the figures of the oldest proof that is kept, as they were and as the table gives them as of that moment; absent where none can be asked for */
+  earlier?: { moment: string; figures: { figure: string; was: string | null; is: string | null }[] };
+}
+
+/** True where all that always holds of a history does. */
+export function historyHolds({ broken, earlier }: HistoryProof): boolean {
+  return broken.length === 0 && (earlier?.figures ?? []).every((pair) => pair.was === pair.is);
 }
 
 /** The proof a run leaves: the figures over all it compared, each slice, and the cells of the rows it read. */

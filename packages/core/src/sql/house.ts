@@ -74,9 +74,9 @@ export const readWatermark =
 export const keepWatermark = `INSERT INTO undercoat.watermark (target, pipeline, load, fingerprint, value, run) VALUES ($1, $2, $3, $4, $5, $6)
 ON CONFLICT (target) DO UPDATE SET pipeline = excluded.pipeline, load = excluded.load, fingerprint = excluded.fingerprint, value = excluded.value, run = excluded.run, at = now()`;
 
-/** The source's columns as the last load knew them, and whether rows gone from the source are due to be looked for. Parameters: target, pipeline, load, interval or null. */
-export const readKnown =
-  "SELECT columns::text, coalesce(swept_at + $4::interval <= now(), true) AS sweep FROM undercoat.known WHERE target = $1 AND pipeline = $2 AND load = $3";
+/** The source's columns as the last load knew them, whether rows gone from the source are due to be looked for, and the history that the target keeps. Parameters: target, pipeline, load, interval or null. */
+export const readKnown = `SELECT k.columns::text, coalesce(k.swept_at + $4::interval <= now(), true) AS sweep, h.shape::text AS shape FROM (SELECT $1::text AS target) t
+LEFT JOIN undercoat.known k ON k.target = t.target AND k.pipeline = $2 AND k.load = $3 LEFT JOIN undercoat.history h ON h.target = t.target`;
 
 /** Parameters: target, pipeline, load, columns, whether rows gone from the source were looked for. */
 export const keepKnown = `INSERT INTO undercoat.known (target, pipeline, load, columns, swept_at) VALUES ($1, $2, $3, $4, CASE WHEN $5 = 't' THEN now() END)
@@ -96,6 +96,10 @@ export const settlePatience = "SET lock_timeout = '10s'";
 /** What a run has committed in the warehouse, for one whose worker could not say so. */
 export const readTally =
   "SELECT load, read, new, changed, same, rejected, deleted, versions, closed, overwritten, watermark, proof FROM undercoat.tally WHERE run = $1 AND NOT void";
+
+/** The oldest whole proof of a target that is kept with its moment and holds. Parameter: target. */
+export const oldestProof =
+  "SELECT proof::text AS proof, moment::text AS moment FROM undercoat.tally WHERE target = $1 AND moment IS NOT NULL AND NOT void AND (proof ->> 'whole')::boolean AND proof ->> 'verdict' = 'proved' AND coalesce(proof ->> 'without', '0') = '0' ORDER BY at LIMIT 1";
 
 /** Takes away what was kept longer than $1, some rows at a time: of each target the latest tally stays. */
 export const prunedAtOnce = 2000;

@@ -1,10 +1,11 @@
 import type { LoadPlan, Window, Without } from "../plan/plan.ts";
 import type { Figure } from "../proof/figure.ts";
 import { formatTableName, identifier, identifiers, qualified, type TableName } from "./identifier.ts";
-import { literal } from "./literal.ts";
+import { literal, typedLiteral } from "./literal.ts";
 import { keyColumns, sourceRows } from "./read.ts";
 import type { Slicing } from "./slice.ts";
 import { currentRows, heldValue } from "./target.ts";
+import { historyOf, holdsAt } from "./version.ts";
 
 /** Rows that a proof can compare with others: those of a source, of a warehouse table, or of any query that both sides' names and types fit. */
 export interface Relation {
@@ -79,6 +80,20 @@ export function targetRelation(
   return {
     ...common,
     rows: `SELECT ${columns} FROM ${qualified(plan.write.target)} t${matched}${current ? ` WHERE ${current}` : ""}`,
+    parameters: [],
+    computed: false,
+  };
+}
+
+/** The versions of a history that were valid at a moment. */
+export function relationAsOf(plan: LoadPlan, moment: string): Relation {
+  const common = compared(plan);
+  return {
+    ...common,
+    rows: `SELECT ${identifiers(
+      common.columns.map((column) => column.name),
+      "t",
+    )} FROM ${qualified(plan.write.target)} t WHERE ${holdsAt(historyOf(plan), "t", typedLiteral(moment, "timestamptz"))}`,
     parameters: [],
     computed: false,
   };

@@ -20,7 +20,7 @@ export function keepHistory(plan: LoadPlan): string[] {
   const key = keyColumns(plan);
   const shape = literal(JSON.stringify(shapeOf(plan, history)));
   return [
-    ...(history.fresh ? [`DROP TABLE IF EXISTS ${moments}`] : []),
+    ...(history.fresh ? [`DROP TABLE IF EXISTS ${moments}`, forgetProofs(plan)] : []),
     `CREATE TABLE IF NOT EXISTS ${moments} (${definitions(
       key,
       key.map((column) => column.name),
@@ -30,6 +30,10 @@ ON CONFLICT (target) DO UPDATE SET pipeline = excluded.pipeline, load = excluded
     ...(history.surrogate && history.numbered ? [keepNumber(plan, history.surrogate.column)] : []),
   ];
 }
+
+/** Where the past goes, nothing can be asked of it any more. */
+const forgetProofs = ({ write: { target } }: LoadPlan) =>
+  `UPDATE undercoat.tally SET moment = NULL WHERE target = ${literal(formatTableName(target))}`;
 
 function shapeOf(plan: LoadPlan, history: HistoryPlan): HistoryShape {
   return {
@@ -220,10 +224,65 @@ function dropView({ write: { target } }: LoadPlan): TargetChange {
   };
 }
 
-/** All that must be changed at a target before rows are written. */
-export function changesOf(plan: LoadPlan, existing: Dataset | null, widened: readonly string[]): TargetChange[] {
+/** The columns that a history added to its table, of those that stand there. */
+export function keptColumns(kept: HistoryShape, existing: Dataset): string[] {
+  const own = [
+    kept.from,
+    kept.to,
+    kept.current.column,
+    kept.change,
+    kept.surrogate,
+    ...kept.previous.map(([, before]) => before),
+  ];
+  return existing.columns.map((column) => column.name).filter((name) => own.includes(name));
+}
+
+/** A table that kept versions is one row a key again: the current ones stay. */
+function leaveHistory(plan: LoadPlan, kept: HistoryShape, existing: Dataset): TargetChange[] {
+  const { target, key } = plan.write;
+  const table = qualified(target);
+  const { now, asOf } = viewNames(target);
+  const [ofView, ofFunction] = [
+    madeBeside("the current versions", target),
+    madeBeside("the versions as of a moment", target),
+  ];
+  const to = `t.${identifier(kept.to)}`;
+  const ended = kept.end === null ? `${to} IS NOT NULL` : `${to} <> ${typedLiteral(kept.end, "timestamptz")}`;
+  const columns = keptColumns(kept, existing);
+  return [
+    {
+      message: "the view and the function of versions go",
+      sql: `DO ${literal(`BEGIN IF obj_description(to_regclass(${literal(qualified(now))}), 'pg_class') = ${literal(ofView)} THEN DROP VIEW ${qualified(now)}; END IF; IF obj_description(to_regprocedure(${literal(`${qualified(asOf)}(timestamptz)`)}), 'pg_proc') = ${literal(ofFunction)} THEN DROP FUNCTION ${qualified(asOf)}(timestamptz); END IF; END`)}`,
+    },
+    { message: "versions that have ended are removed", sql: `DELETE FROM ${table} t WHERE ${ended}` },
+    {
+      message: `the columns ${columns.join(", ")} go`,
+      sql: `ALTER TABLE ${table} ${columns.map((name) => `DROP COLUMN ${identifier(name)}`).join(", ")}`,
+    },
+    ...(key.length ? [{ message: `the key ${key.join(", ")} is built`, sql: addKey(plan) }] : []),
+    { message: "earlier proofs are no longer of a past that stands", sql: forgetProofs(plan) },
+    { message: "what was kept of moments goes", sql: `DROP TABLE IF EXISTS ${qualified(momentsTable(target))}` },
+    {
+      message: `${formatTableName(target)} keeps no history any more`,
+      sql: `DELETE FROM undercoat.history WHERE target = ${literal(formatTableName(target))}`,
+    },
+  ];
+}
+
+/**
+ * All that must be changed at a target before rows are written.
+ * @param kept the history that the target keeps as yet; of no matter where the load keeps one too
+ */
+export function changesOf(
+  plan: LoadPlan,
+  existing: Dataset | null,
+  widened: readonly string[],
+  kept: HistoryShape | null = null,
+): TargetChange[] {
   const changes = targetChanges(plan, existing?.columns ?? null, widened);
   const { history } = plan.write;
+  if (!history && kept && existing && keptColumns(kept, existing).includes(kept.to))
+    return [...leaveHistory(plan, kept, existing), ...changes];
   if (!history || !existing) return changes;
   const more = [...takeover(plan, history, existing), ...rekey(plan, history, existing)];
   if (changes.length + more.length === 0) return [];

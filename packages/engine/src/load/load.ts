@@ -115,7 +115,7 @@ class LoadRun {
     );
 
     clock.start("read");
-    const changes = warehouse.changes(plan, existing, drifted.widened);
+    const changes = warehouse.changes(plan, existing, drifted.widened, planned.kept);
     if (!existing) await warehouse.makeSchema(plan.write.target.schema);
     await warehouse.begin(inside ? definition.from : null, tellWaiting(report));
     if (!existing) await warehouse.change(changes, report.line);

@@ -1,4 +1,5 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
+import type { HistoryShape } from "@undercoat/core/history/shape";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, type PlanUse, planLoad } from "@undercoat/core/plan/plan";
 import { isDue, type Scope } from "@undercoat/core/run/run";
@@ -31,6 +32,8 @@ export interface Planned {
   drifted: Drifted;
   /** true where it is time to look for rows gone from the source */
   sweep: boolean;
+  /** the history that the target keeps as yet */
+  kept: HistoryShape | null;
 }
 
 /** @throws LoadFailure when the pipeline has no such load. */
@@ -64,7 +67,7 @@ export async function planFor(name: LoadName, { source, warehouse }: Asked, use:
     warehouse ? warehouse.describe(target) : null,
     warehouse
       ? warehouse.known({ pipeline: name.pipelineName, load: name.load, target }, load.into.deletions?.every ?? null)
-      : { columns: null, sweep: true },
+      : { columns: null, sweep: true, history: null },
   ]);
   // The moment lies after the snapshot's, which the first question took.
   const moment = load.into.mode === "history" ? await source.moment() : null;
@@ -82,5 +85,5 @@ export async function planFor(name: LoadName, { source, warehouse }: Asked, use:
     use,
   );
   await warehouse?.admit(plan);
-  return { plan, dataset, existing, drifted, sweep: known.sweep };
+  return { plan, dataset, existing, drifted, sweep: known.sweep, kept: known.history };
 }

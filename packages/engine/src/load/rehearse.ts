@@ -68,7 +68,7 @@ export function executeRehearsal(
     const { window } =
       scope.kind === "rejected" ? await into.list.chosen(plan, scope.ids) : { window: windowFor(plan, scope, stored) };
     report.line(windowWords(plan, window), from.statement(plan, window));
-    const changes = into.changes(plan, existing, drifted.widened);
+    const changes = into.changes(plan, existing, drifted.widened, planned.kept);
     for (const change of changes) report.line(`would run: ${change.message}`, change.sql);
     const { read, sifted, rejected } = await staged(
       ends,
@@ -82,7 +82,7 @@ export function executeRehearsal(
     else await sifted.keepRejected(run, { whole: window.kind === "all", ids: null });
     report.phase("apply");
     for (const step of sifted.steps()) report.line(`would run: ${step.message}`, step.sql);
-    const { added, altered, opened, ...applied } = await sifted.weigh(existing, report.line);
+    const { added, altered, opened, ...applied } = await sifted.weigh(existing, changes, report.line);
     if (plan.write.mode === "replace" && existing && limit === null)
       await guardReplaced(plan, existing, sifted.accepted, into);
     const sweeps = plan.write.deletions !== null && isDue(scope) && planned.sweep && existing !== null;

@@ -54,8 +54,11 @@ export function proofWords({ trouble, without, cells, slices, verdict, history }
 }
 
 /** What was found of a history's versions: that all of it holds, or what does not. */
-export function historyWords({ versions, broken }: HistoryProof): string {
+export function historyWords({ versions, broken, earlier }: HistoryProof): string {
   const looked = `${grouped(versions)} version${versions === "1" ? "" : "s"}`;
+  const moved = (earlier?.figures ?? []).filter((pair) => pair.was !== pair.is);
+  if (moved.length)
+    return `as of ${earlier?.moment} ${moved.map((pair) => `${pair.figure} is ${pair.is ?? "null"} where it was proved to be ${pair.was ?? "null"}`).join(", ")}`;
   if (broken.length === 0)
     return `${looked} looked at: one current a key, no overlap, no gap but by deletions, no two alike`;
   return `of ${looked} ${broken.map((one) => `${grouped(one.versions)} ${one.says}`).join(", ")}`;

@@ -1,5 +1,5 @@
 import { overallVerdict, pairSides, sameCells, verdictOf } from "@undercoat/core/proof/verdict";
-import type { CellProof, Failure, HistoryProof, LoadProof } from "@undercoat/core/run/run";
+import { type CellProof, type Failure, type HistoryProof, historyHolds, type LoadProof } from "@undercoat/core/run/run";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import type { FiguresOfSide } from "./side.ts";
 
@@ -86,5 +86,5 @@ export function cellsAlone(cells: CellProof | null, without: string | null): Loa
 /** A proof with what always holds of a history, which it takes to hold too. */
 export function withHistory(proof: LoadProof, history: HistoryProof | null): LoadProof {
   if (!history) return proof;
-  return { ...proof, history, ...(history.broken.length ? { verdict: "disagrees" as const } : {}) };
+  return { ...proof, history, ...(historyHolds(history) ? {} : { verdict: "disagrees" as const }) };
 }

@@ -1,6 +1,6 @@
 import type { Readable, Writable } from "node:stream";
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import type { AsOf, Between, KeptHistory, Lifeline } from "@undercoat/core/history/shape";
+import type { AsOf, Between, HistoryShape, KeptHistory, Lifeline } from "@undercoat/core/history/shape";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
 import type { Example } from "@undercoat/core/run/rehearsal";
@@ -39,6 +39,8 @@ export interface Known {
   columns: KnownColumn[] | null;
   /** true where it is time to look for rows gone from the source */
   sweep: boolean;
+  /** the history that the target keeps; null where it keeps none */
+  history: HistoryShape | null;
 }
 
 /** What an apply would do, with examples. */
@@ -87,7 +89,12 @@ export interface WarehouseSession extends WarehouseSnapshot {
   /** `reading`: what this session reads as a source too */
   begin(reading: From | null, waiting: Waiting): Promise<void>;
   /** What must be changed at the target before rows are written; throws LoadFailure for a target that can't take them. */
-  changes(plan: LoadPlan, existing: Dataset | null, widened: readonly string[]): TargetChange[];
+  changes(
+    plan: LoadPlan,
+    existing: Dataset | null,
+    widened: readonly string[],
+    kept: HistoryShape | null,
+  ): TargetChange[];
   change(changes: readonly TargetChange[], told: Told): Promise<void>;
   /** Adds the key to a new target, once its rows are there. */
   finishTarget(plan: LoadPlan, told: Told): Promise<void>;
@@ -150,8 +157,8 @@ export interface Sifted extends Pick<Findings, "reasons" | "counted"> {
   touched(): Promise<"all" | (string | null)[]>;
   /** rows that came after the watermark had passed them, and by how much at most; null where there were none */
   late(stored: string): Promise<{ rows: string; most: string } | null>;
-  /** What an apply would do, without doing it. */
-  weigh(existing: Dataset | null, told: Told): Promise<Weighed>;
+  /** What an apply would do, without doing it. `changes`: what would be changed at the target first */
+  weigh(existing: Dataset | null, changes: readonly TargetChange[], told: Told): Promise<Weighed>;
   /** Writes the accepted rows by the load's mode. `added`: columns that the target got in this very load. */
   apply(added: readonly string[], told: Told): Promise<Applied>;
   /** What the writing of a history found out; null in other modes, and where a new target took every row as it came. */

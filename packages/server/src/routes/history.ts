@@ -2,8 +2,7 @@ import type { KeptHistory, Lifeline } from "@undercoat/core/history/shape";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { LookBack } from "@undercoat/engine/warehouse/warehouse";
 import type { Context } from "hono";
-import { hiddenFrom, withoutHidden } from "../account/hidden.ts";
-import { type Env, requires, routes, signedIn } from "../context.ts";
+import { type Env, requires, routes } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { PipelineRow, RunRow } from "../store/models.ts";
 
@@ -18,14 +17,6 @@ async function lookBack(c: Context<Env>): Promise<LookBack> {
       hint: "A load in mode history keeps one from its first run on.",
     });
   return look;
-}
-
-/** What its visitor may not see of a load's columns. */
-async function hiddenColumns(
-  c: Context<Env>,
-  { pipeline, load }: { pipeline: string; load: string },
-): Promise<string[]> {
-  return (await hiddenFrom(signedIn(c)))[`${pipeline}/${load}`] ?? [];
 }
 
 /** The text of the address that is needed. */
@@ -68,10 +59,8 @@ export const history = routes()
     if (!found) throw notFound(`key ${key.join(", ")} in ${c.req.param("target")}`);
     const runs = await RunRow.findAll({ where: { uid: Object.values(found.runs) }, attributes: ["id", "uid"] });
     const ids = new Map(runs.map((run) => [run.uid, run.id]));
-    const hidden = await hiddenColumns(c, found);
     return c.json({
       ...found,
-      versions: found.versions.map((row) => withoutHidden(row, hidden)),
       runs: Object.fromEntries(
         Object.entries(found.runs).flatMap(([moment, uid]) => {
           const id = ids.get(uid);
@@ -80,11 +69,9 @@ export const history = routes()
       ),
     } satisfies Lifeline);
   })
-  .get("/:connection/:target/as-of", async (c) => {
-    const found = await (await lookBack(c)).asOf(c.req.query("at") || null, shown);
-    const hidden = await hiddenColumns(c, found);
-    return c.json({ ...found, rows: found.rows.map((row) => withoutHidden(row, hidden)) });
-  })
+  .get("/:connection/:target/as-of", async (c) =>
+    c.json(await (await lookBack(c)).asOf(c.req.query("at") || null, shown)),
+  )
   .get("/:connection/:target/between", async (c) =>
     c.json(await (await lookBack(c)).between(needed(c, "from"), needed(c, "to"), shown)),
   );

@@ -377,9 +377,10 @@ function spans(plan: LoadPlan, rows: TableName): string {
   const head = `q."undercoat before" IS NULL OR q.${gone} OR q."undercoat after" OR ${opens(plan, place, of("q"))}`;
   const headed = `SELECT q.*, (${head})::int AS "undercoat head", CASE WHEN q."undercoat before" IS NOT NULL AND NOT q.${gone} AND NOT q."undercoat after" THEN ${openers(plan, place, of("q"))} END AS ${cut} FROM (${walked}) q`;
   const counted = `SELECT h.*, sum(h."undercoat head") OVER (PARTITION BY ${names} ORDER BY h.${at}) AS "undercoat span" FROM (${headed}) h`;
-  const latest = (what: string) => `(array_agg(c.${what} ORDER BY c.${at} DESC))[1] AS ${what}`;
-  const folded = `SELECT ${names}, c."undercoat span", min(c.${at}) AS ${at}, max(c.${at}) AS ${latestAt}, bool_or(c.${gone}) AS ${gone}, bool_or(c."undercoat after") FILTER (WHERE c."undercoat head" = 1) AS ${back}, min(c.${version}) AS ${version}, ${latest(word)}, ${latest(source)}, (array_agg(c.${word} ORDER BY c.${at}))[1] AS ${opener}, (array_agg(to_json(c.${cut}) ORDER BY c.${at}))[1] AS ${cut} FROM (${counted}) c GROUP BY ${names}, c."undercoat span"`;
-  return `${made(rows, tables.spans)} AS SELECT f.*, lead(f.${at}) OVER (PARTITION BY ${names} ORDER BY f.${at}) AS ${ended}, row_number() OVER (PARTITION BY ${names} ORDER BY f.${at}) = 1 AS ${first} FROM (${folded}) f`;
+  // A span is told by the point that begins it, the last one in it, and the earliest version that stood there.
+  const latest = (what: string) => `last_value(c.${what}) OVER s`;
+  const folded = `SELECT ${names}, c.${at}, ${latest(at)} AS ${latestAt}, c.${gone}, coalesce(c."undercoat after", false) AS ${back}, min(c.${version}) OVER s AS ${version}, ${latest(word)} AS ${word}, ${latest(source)} AS ${source}, c.${word} AS ${opener}, c.${cut}, c."undercoat head" FROM (${counted}) c WINDOW s AS (PARTITION BY ${names}, c."undercoat span" ORDER BY c.${at} ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING)`;
+  return `${made(rows, tables.spans)} AS SELECT f.*, lead(f.${at}) OVER (PARTITION BY ${names} ORDER BY f.${at}) AS ${ended}, row_number() OVER (PARTITION BY ${names} ORDER BY f.${at}) = 1 AS ${first} FROM (${folded}) f WHERE f."undercoat head" = 1`;
 }
 
 /** Lays the keys with late news out anew. */
@@ -599,9 +600,7 @@ export function openedBy(rows: TableName): { sql: string; only?: string }[] {
   return [
     { sql: counted(`SELECT unnest(n.${cut}) AS col FROM ${news} n WHERE n.${kind} = 'version'`) },
     {
-      sql: counted(
-        `SELECT c.value AS col FROM ${laid} s, json_array_elements_text(coalesce(s.${cut}, '[]')) c(value) WHERE s.${version} IS NULL AND NOT s.${gone}`,
-      ),
+      sql: counted(`SELECT unnest(s.${cut}) AS col FROM ${laid} s WHERE s.${version} IS NULL AND NOT s.${gone}`),
       only: someLate(rows),
     },
   ];

@@ -4,7 +4,7 @@ import * as house from "@undercoat/core/sql/house";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import * as sql from "@undercoat/core/sql/lookback";
 import type { Credentials, Row } from "../../connection/credentials.ts";
-import { NoTable } from "../../failure.ts";
+import { isDataError, NoTable } from "../../failure.ts";
 import { arrayText } from "../../postgres/array.ts";
 import { findDataset } from "../../postgres/describe.ts";
 import { Session } from "../../postgres/session.ts";
@@ -73,7 +73,12 @@ export class PostgresLookBack implements LookBack {
     return look(this.credentials, async (session) => {
       const types = await this.types(session);
       const values = [...key];
-      const versions = await session.query(sql.versionsOf(this.table, shape, types), values);
+      if (values.length !== shape.key.length)
+        throw new PlanError(`The key is ${shape.key.join(", ")}; ${values.length} values were given`, ["key"]);
+      const versions = await session.query(sql.versionsOf(this.table, shape, types), values).catch((error: unknown) => {
+        if (!isDataError(error)) throw error;
+        throw new PlanError(`${values.join(", ")} is not a value of the key ${shape.key.join(", ")}`, ["key"]);
+      });
       if (versions.length === 0) return null;
       const moments = await session.query(sql.momentsOf(this.table, shape, types), values);
       const [next] = await session.query(sql.besides(this.table, shape, types, "next"), values);

@@ -1,4 +1,5 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
+import type { HistoryShape } from "@undercoat/core/history/shape";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { overallVerdict } from "@undercoat/core/proof/verdict";
@@ -12,7 +13,7 @@ import { beginInside } from "@undercoat/core/sql/session";
 import * as stage from "@undercoat/core/sql/stage";
 import * as target from "@undercoat/core/sql/target";
 import { holds, shortType } from "@undercoat/core/sql/type";
-import { changesOf, finishing, keepHistory, keepMoment, readMoment } from "@undercoat/core/sql/versions";
+import { changesOf, finishing, keepHistory, keepMoment, keptColumns, readMoment } from "@undercoat/core/sql/versions";
 import { LoadFailure } from "../../failure.ts";
 import { arrayText } from "../../postgres/array.ts";
 import { beginLocked, tablesRead } from "../../postgres/lock.ts";
@@ -59,13 +60,20 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
     await this.source?.share(reading);
   }
 
-  changes(plan: LoadPlan, existing: Dataset | null, widened: readonly string[]): target.TargetChange[] {
-    const changes = changesOf(plan, existing, widened);
+  changes(
+    plan: LoadPlan,
+    existing: Dataset | null,
+    widened: readonly string[],
+    kept: HistoryShape | null,
+  ): target.TargetChange[] {
+    const versions = kept && existing && !plan.write.history ? keptColumns(kept, existing) : [];
+    if (versions.length) refuseVersions(plan);
     if (existing) {
-      refuseOtherTypes(plan, existing, widened);
-      refuseLooseKey(plan, existing);
+      const columns = existing.columns.filter((column) => !versions.includes(column.name));
+      refuseOtherTypes(plan, { ...existing, columns }, widened);
+      if (versions.length === 0) refuseLooseKey(plan, existing);
     }
-    return changes;
+    return changesOf(plan, existing, widened, kept);
   }
 
   async change(changes: readonly target.TargetChange[], told: Told): Promise<void> {
@@ -271,6 +279,15 @@ function refuseOtherTypes(plan: LoadPlan, existing: Dataset, widened: readonly s
       message: `${table} computes ${generated.map((column) => column.name).join(", ")} itself and takes no value for it`,
       hint: "Leave the column out of the load, or make it a plain one there.",
     });
+}
+
+/** What has been kept of the past goes only where that was said. */
+function refuseVersions({ write: { target: table, mode, dropVersions } }: LoadPlan): void {
+  if (dropVersions) return;
+  throw new LoadFailure({
+    message: `${formatTableName(table)} keeps versions, and mode ${mode} keeps none`,
+    hint: "Load into another table; or state versions: drop beside the mode, which removes the versions that have ended and the columns that tell when each was valid.",
+  });
 }
 
 function refuseLooseKey(plan: LoadPlan, existing: Dataset): void {

@@ -1,12 +1,13 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
+import type { HistoryShape } from "@undercoat/core/history/shape";
 import type { LoadPlan, Without } from "@undercoat/core/plan/plan";
-import type { HistoryProof } from "@undercoat/core/run/run";
+import type { HistoryProof, LoadProof } from "@undercoat/core/run/run";
 import type { Analysis } from "@undercoat/core/shape/analyse";
 import type { KnownColumn } from "@undercoat/core/shape/drift";
 import * as house from "@undercoat/core/sql/house";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { openRejected } from "@undercoat/core/sql/reject";
-import { keysOf, targetRelation } from "@undercoat/core/sql/relation";
+import { keysOf, relationAsOf, targetRelation } from "@undercoat/core/sql/relation";
 import { ownColumns } from "@undercoat/core/sql/target";
 import { LoadFailure } from "../../failure.ts";
 import { admitCasts, admitRules, expressionTypes, findDataset } from "../../postgres/describe.ts";
@@ -46,14 +47,18 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
   }
 
   async known(place: LoadPlace, every: string | null): Promise<Known> {
-    if (!this.furnished) return { columns: null, sweep: true };
+    if (!this.furnished) return { columns: null, sweep: true, history: null };
     const row = await this.session.one(house.readKnown, [
       formatTableName(place.target),
       place.pipeline,
       place.load,
       every,
     ]);
-    return { columns: row.columns ? (JSON.parse(row.columns) as KnownColumn[]) : null, sweep: row.sweep !== "f" };
+    return {
+      columns: row.columns ? (JSON.parse(row.columns) as KnownColumn[]) : null,
+      sweep: row.sweep !== "f",
+      history: row.shape ? (JSON.parse(row.shape) as HistoryShape) : null,
+    };
   }
 
   describe(target: TableName): Promise<Dataset | null> {
@@ -93,8 +98,35 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
     return new PostgresSide(this.session, targetRelation(plan, without));
   }
 
-  history(plan: LoadPlan): Promise<HistoryProof> {
-    return lookAtInvariants(this.session, plan, null);
+  async history(plan: LoadPlan): Promise<HistoryProof> {
+    const found = await lookAtInvariants(this.session, plan, null);
+    const earlier = await this.earlier(plan);
+    return earlier ? { ...found, earlier } : found;
+  }
+
+  /**
+   * The figures of the oldest whole proof, as the table gives them as of its moment: what has been proved of the past must
+   * stay so. A source that dates its rows may change its past, and what is overwritten was never meant to stay.
+   */
+  private async earlier(plan: LoadPlan): Promise<HistoryProof["earlier"] | null> {
+    if (plan.write.history?.since !== null) return null;
+    const [row] = await this.session.query(house.oldestProof, [formatTableName(plan.write.target)]);
+    if (!row?.moment) return null;
+    const proof = JSON.parse(row.proof ?? "null") as LoadProof;
+    const lasting = plan.prove.figures.filter(
+      ({ column }) =>
+        column === null || plan.write.key.includes(column) || plan.write.history?.roles.get(column) === "version",
+    );
+    const then = new Map(proof.figures.map((pair) => [pair.figure, pair.warehouse]));
+    const figures = lasting.filter((figure) => then.has(figure.name));
+    if (figures.length === 0) return null;
+    const relation = { ...relationAsOf(plan, row.moment), slicing: null, figures };
+    const { total, slices } = await new PostgresSide(this.session, relation).figures("all", false);
+    const values = slices.get(null)?.values ?? total.values;
+    return {
+      moment: row.moment,
+      figures: figures.map(({ name }, at) => ({ figure: name, was: then.get(name) ?? null, is: values[at] ?? null })),
+    };
   }
 
   keys(plan: LoadPlan, without: Without | null, existing: Dataset | null): ProofSide {

@@ -141,8 +141,8 @@ class PostgresSifted implements Sifted {
     return row.most ? { rows: row.rows ?? "0", most: row.most } : null;
   }
 
-  weigh(existing: Dataset | null, told: Told): Promise<Weighed> {
-    return weigh(this.session, this.plan, this.sieved.rows, this.accepted, existing, told);
+  weigh(existing: Dataset | null, changes: readonly target.TargetChange[], told: Told): Promise<Weighed> {
+    return weigh(this.session, this.plan, this.sieved.rows, this.accepted, existing, changes, told);
   }
 
   steps(): target.TargetChange[] {

@@ -4,7 +4,6 @@ import { grouped } from "@undercoat/core/proof/decimal";
 import { qualified, type TableName } from "@undercoat/core/sql/identifier";
 import { modeOf } from "@undercoat/core/sql/mode/mode";
 import * as sql from "@undercoat/core/sql/target";
-import { changesOf } from "@undercoat/core/sql/versions";
 import { LoadFailure } from "../../failure.ts";
 import type { Session } from "../../postgres/session.ts";
 import type { Told, Weighed } from "../warehouse.ts";
@@ -20,6 +19,7 @@ export async function weigh(
   rows: TableName,
   accepted: string,
   existing: Dataset | null,
+  changes: readonly sql.TargetChange[],
   told: Told,
 ): Promise<Weighed> {
   const there = new Set(existing?.columns.map((held) => held.name));
@@ -38,7 +38,8 @@ export async function weigh(
   }
   const mode = modeOf(plan);
   const text = mode.weigh(plan, rows, lacking);
-  if (text === null) return trial(session, plan, rows, accepted, existing, lacking, told, fresh);
+  if (text === null || plan.write.dropVersions)
+    return trial(session, plan, rows, accepted, changes, lacking, told, fresh);
   const row = await session.one(text);
   const count = (name: string) => BigInt(row[name] ?? "0");
   told(
@@ -68,7 +69,7 @@ export async function weigh(
     added: tally.new > 0n ? await fresh(plan.write.mode !== "replace") : [],
     altered: differing,
   };
-  await tryWriting(session, plan, rows, existing, told);
+  await tryWriting(session, plan, rows, changes, told);
   return weighed;
 }
 
@@ -87,15 +88,15 @@ async function trial(
   plan: LoadPlan,
   rows: TableName,
   accepted: string,
-  existing: Dataset,
+  changes: readonly sql.TargetChange[],
   lacking: ReadonlySet<string>,
   told: Told,
   fresh: (target: boolean) => Promise<Weighed["added"]>,
 ): Promise<Weighed> {
   const [added, altered] = [await fresh(true), await changed(session, plan, rows, lacking)];
-  told("the versions are written, and it is undone");
+  told("the rows are written, and it is undone: only so can it be told what becomes of versions");
   await session.query("SAVEPOINT trying");
-  for (const change of changesOf(plan, existing, [])) await session.query(change.sql);
+  for (const change of changes) await session.query(change.sql);
   const applied = await apply(session, plan, rows, accepted, [], told);
   const after = await afterHistory(session, plan, rows);
   await session.query("ROLLBACK TO SAVEPOINT trying");
@@ -118,13 +119,13 @@ async function tryWriting(
   session: Session,
   plan: LoadPlan,
   rows: TableName,
-  existing: Dataset,
+  changes: readonly sql.TargetChange[],
   told: Told,
 ): Promise<void> {
   if ((await session.one(sql.writingTells, [qualified(plan.write.target)])).tells !== "t") return;
   told("the target has checks, triggers or columns of its own making; the rows are written and it is undone");
   await session.query("SAVEPOINT trying");
-  for (const change of changesOf(plan, existing, [])) await session.query(change.sql);
+  for (const change of changes) await session.query(change.sql);
   for (const step of modeOf(plan).steps(plan, rows, [])) await session.query(step.sql);
   await session.query("ROLLBACK TO SAVEPOINT trying");
 }
