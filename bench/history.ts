@@ -121,7 +121,7 @@ async function lateLine({ repeat, rows, atSource, atWarehouse, reset, sides }: Y
   };
   const some = Math.round(rows / 10);
   const word = (days: number, port: string, written: number, where: string) =>
-    `INSERT INTO party_log SELECT id, name, port || '${port}', phone, region, since, updated_at + interval '${days} days', timestamptz '2026-11-01 00:00+00' + interval '${written} hours' FROM party WHERE ${where}`;
+    `INSERT INTO party_log SELECT id, name, port || '${port}', phone, region, since, updated_at + interval '${days} days', timestamptz '2026-11-01 00:00+00' + interval '${written} days' + id * interval '1 millisecond' FROM party WHERE ${where}`;
   const taken: { order: number[]; late: number[] } = { order: [], late: [] };
   let told: TaskResult | undefined;
   for (let time = 0; time < repeat; time++)

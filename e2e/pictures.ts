@@ -35,10 +35,9 @@ const views: Record<string, string> = {
   proofs: "/proofs",
   proof: `/proofs/${proofs[0]?.id}`,
   warehouse: "/warehouse?table=warehouse%2Fharbour.booking",
-  connections: "/connections",
   connection: "/connections/bookings?table=%5B%22public%22%2C%22booking%22%5D&show=time",
-  users: "/users",
-  tokens: "/tokens",
+  lifeline: `/warehouse/warehouse/fleet.vessel_history/lifeline?key=${encodeURIComponent('["KSF-07"]')}`,
+  "as-of": `/warehouse/warehouse/agency.customer_history?at=${new Date(Date.now() - 180 * 86_400_000).toISOString()}`,
 };
 
 const browser = await chromium.launch({
@@ -67,6 +66,7 @@ for (const scheme of ["light", "dark"] as const) {
       await page.getByRole("checkbox", { name: "Tick all shown" }).check();
       await page.getByRole("heading", { name: "What is suggested" }).waitFor();
     }
+    if (name === "lifeline") await page.getByRole("button", { name: /Pin a moment/ }).click();
     const press = ({ column: "Column fare", pairing: "Columns" } as Record<string, string>)[name];
     if (press) {
       await page.getByRole("button", { name: press, exact: true }).click();

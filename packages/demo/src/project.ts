@@ -133,6 +133,6 @@ pipelines:
           connection: warehouse
           query: SELECT v.home_port, date_trunc('month', s.sail_date::timestamp)::date AS month, count(*) AS sailings FROM harbour.sailing s JOIN fleet.vessel_history v ON v.vessel_id = s.vessel_id AND v.valid_from <= s.departs_at AND (v.valid_to IS NULL OR s.departs_at < v.valid_to) GROUP BY 1, 2
         into: { table: harbour.sailing_by_home_port, mode: replace }
-        proof: { by: { column: month, slice: month }, figures: [rows, sum(sailings)] }
+        proof: { by: { column: month, slice: day }, figures: [rows, sum(sailings)] }
     schedule: { every: PT1H, zone: Europe/Oslo }
 `;

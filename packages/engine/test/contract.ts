@@ -64,7 +64,7 @@ export function sourceContract(kind: string, specimen: Specimen): void {
       await specimen.furnish();
       await within(async (snapshot, plan) => {
         await specimen.add();
-        const rows = await snapshot.rows(plan, { kind: "all" }, null);
+        const rows = await snapshot.rows(plan, { kind: "all" }, null, false);
         let head = Buffer.alloc(0);
         for await (const chunk of rows) if (head.length < 11) head = Buffer.concat([head, chunk]);
         expect(head.subarray(0, 11).toString("latin1")).toBe("PGCOPY\n\xff\r\n\0");
@@ -81,7 +81,7 @@ export function sourceContract(kind: string, specimen: Specimen): void {
       await specimen.furnish();
       await within(async (snapshot, plan) => {
         const count = async (window: Parameters<Snapshot["rows"]>[1]) => {
-          const rows = await snapshot.rows(plan, window, null);
+          const rows = await snapshot.rows(plan, window, null, false);
           for await (const _ of rows);
           return rows.rowCount;
         };

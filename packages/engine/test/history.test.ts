@@ -1,6 +1,6 @@
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import { afterAll, beforeAll, beforeEach, describe, expect, test } from "vitest";
-import { makePair, type Pair } from "./pair.ts";
+import { makePair, type Pair, quiet } from "./pair.ts";
 
 let pair: Pair;
 beforeAll(async () => {
@@ -399,6 +399,52 @@ describe("a load that goes on", () => {
       { id: "1", port: "VES", since: "2026-02-01" },
       { id: "2", port: "SKV", since: "2026-01-15" },
     ]);
+  });
+
+  test("a first read takes rows as they come, and looks at each where one can't be dated", async () => {
+    const dated: Load = {
+      from: { connection: "source", table: "public.dated" },
+      into: {
+        table: "fleet.dated",
+        mode: "history",
+        key: ["id"],
+        history: { since: "at", surrogate: { column: "sk", start: 5, step: 2 }, change: "kind", end: "9999-12-31" },
+      },
+    };
+    const made =
+      "DROP TABLE IF EXISTS dated; CREATE TABLE dated (id int PRIMARY KEY, port text, at timestamp NOT NULL); INSERT INTO dated VALUES (1, 'KIL', '2026-01-01'), (2, 'SKV', '2026-01-02')";
+    const held = () =>
+      pair.atWarehouse(
+        "SELECT id, valid_from::text AS since, valid_to::date::text AS until, kind, sk, is_current FROM fleet.dated ORDER BY id",
+      );
+    const rows = [
+      { id: "1", since: "2026-01-01 00:00:00+00", until: "9999-12-31", kind: "new", sk: "5", is_current: "t" },
+      { id: "2", since: "2026-01-02 00:00:00+00", until: "9999-12-31", kind: "new", sk: "7", is_current: "t" },
+    ];
+    await pair.atSource(made);
+    const said: string[] = [];
+    const run = await pair.run(dated, { report: { ...quiet, line: (text) => said.push(text) } });
+    expect(said).toContain("2 rows written");
+    expect(run.tally).toMatchObject({ new: "2", versions: "2", closed: "0" });
+    expect(run.proof.verdict).toBe("proved");
+    expect(await held()).toEqual(rows);
+    expect(
+      await pair.atWarehouse(
+        "SELECT column_default FROM information_schema.columns WHERE table_schema = 'fleet' AND column_default IS NOT NULL",
+      ),
+    ).toEqual([]);
+    expect(
+      await pair.atWarehouse("SELECT relname FROM pg_class WHERE relkind = 'S' AND relname LIKE 'numbers%'"),
+    ).toEqual([]);
+    await pair.atWarehouse("DROP SCHEMA fleet CASCADE; DROP SCHEMA undercoat CASCADE");
+    await pair.atSource(`${made}, (3, 'MAR', 'infinity')`);
+    const looked = await pair.run(dated);
+    expect(looked.tally).toMatchObject({ read: "3", new: "2", rejected: "1" });
+    expect((await held()).map(({ sk: _, ...row }) => row)).toEqual(rows.map(({ sk: _, ...row }) => row));
+    expect((await pair.prove(dated)).proof).toMatchObject({
+      verdict: "proved",
+      history: { broken: [], versions: "2" },
+    });
   });
 
   test("readers see one current version of each key at every moment of a run, or a cut-off run leaves nothing", async () => {

@@ -196,3 +196,63 @@ test.each<[string, object]>([
     );
   },
 );
+
+test.each([1, 2, 3])(
+  "cut short at any moment it is as before or as after, and ends the same (seed %i)",
+  { timeout: 120_000 },
+  async (seed) => {
+    await clear();
+    let state = seed * 7919;
+    /** A generator of random numbers that a seed repeats (mulberry32). */
+    const pick = (below: number) => {
+      state = (state + 0x6d2b79f5) | 0;
+      let t = Math.imul(state ^ (state >>> 15), 1 | state);
+      t = (t + Math.imul(t ^ (t >>> 7), 61 | t)) ^ t;
+      return Math.floor((((t ^ (t >>> 14)) >>> 0) / 4294967296) * below);
+    };
+    const said = new Map<number, Word[]>();
+    const expected = () => new Map([...said].sort(([a], [b]) => a - b).map(([id, list]) => [id, model(list)] as const));
+    let before = expected();
+    let cut = 0;
+    for (let round = 0; round < 8; round++) {
+      const coming: string[] = [];
+      for (let n = 0; n < 150; n++) {
+        const id = pick(120);
+        const at = pick(400);
+        const list = said.get(id) ?? [];
+        if (list.some((word) => word.at === at)) continue;
+        const port = ["KIL", "SKV", "MAR", null][pick(4)] ?? null;
+        said.set(id, [...list, { at, port }]);
+        coming.push(`(${id}, ${moment(at)}, ${quoted(port)})`);
+      }
+      await pair.atSource(`INSERT INTO log VALUES ${coming.join(", ")}`);
+      const after = expected();
+      for (let tries = 0; tries < 4; tries++) {
+        const abort = new AbortController();
+        const timer = setTimeout(() => abort.abort(), pick(140));
+        const outcome = await pair.run(load({}), { signal: abort.signal }).catch((error: Error) => error);
+        clearTimeout(timer);
+        // A session that was cut off may still be ending.
+        while (
+          (
+            await pair.atWarehouse(
+              "SELECT 1 FROM pg_stat_activity WHERE datname = current_database() AND application_name LIKE 'undercoat run%' AND state <> 'idle'",
+            )
+          ).length
+        );
+        const exists =
+          (await pair.atWarehouse("SELECT 1 FROM pg_class WHERE oid = to_regclass('fleet.thing')")).length > 0;
+        const now = exists ? await held() : new Map();
+        if (outcome instanceof Error) cut++;
+        else expect(now).toEqual(after);
+        expect([before, after]).toContainEqual(now);
+      }
+      const { proof } = await pair.run(load({}));
+      expect(proof.verdict).toBe("proved");
+      expect(await held()).toEqual(after);
+      before = after;
+    }
+    expect(cut).toBeGreaterThan(3);
+    expect((await pair.prove(load({}))).proof).toMatchObject({ verdict: "proved", history: { broken: [] } });
+  },
+);

@@ -34,6 +34,8 @@ export interface HistoryPlan {
   moment: string;
   /** true where the target is yet to be made */
   fresh: boolean;
+  /** true where a new target takes rows as they come: nothing in them could be turned away or must be put aside */
+  direct: boolean;
   /** true where the target holds versions and their numbers already */
   dated: boolean;
   numbered: boolean;
@@ -144,11 +146,19 @@ export function planHistory(
     },
     moment,
     fresh: target === null,
+    direct: false,
     dated: target?.columns.some((column) => column.name === (history.from ?? "valid_from")) ?? false,
     numbered: target?.columns.some((column) => column.name === surrogate?.column) ?? false,
   };
   refuseClashes(plan, columns);
   return plan;
+}
+
+/** True where a new target can take a history's rows as they come: each key once, each with its time. */
+export function comesDirect(history: HistoryPlan, dataset: Dataset, keyGuaranteed: boolean, shaped: boolean): boolean {
+  const since = dataset.columns.find((column) => column.name === history.since?.source);
+  const dated = history.since === null || (history.since.written !== null && (since?.notNull ?? false));
+  return history.fresh && history.first === null && keyGuaranteed && !shaped && dated;
 }
 
 /** The columns of a history that the source gives and whose change does one of some things, in the load's order. */

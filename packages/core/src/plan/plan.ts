@@ -1,5 +1,5 @@
 import { type Dataset, guaranteesKey } from "../dataset/dataset.ts";
-import { type HistoryPlan, planHistory } from "../history/plan.ts";
+import { comesDirect, type HistoryPlan, planHistory } from "../history/plan.ts";
 import type { Load, Mode, Pipeline } from "../pipeline/pipeline.ts";
 import { wholeTableRows } from "../pipeline/pipeline.ts";
 import { type Figure, parseFigure } from "../proof/figure.ts";
@@ -321,6 +321,9 @@ export function planLoad(
   const keySources = key
     .map((name) => byName.get(name))
     .map((column) => (column && column.source !== null && keeps(column.type, column.given) ? column.source : null));
+  const keyGuaranteed =
+    key.length > 0 && keySources.every((name) => name !== null) && guaranteesKey(dataset, keySources as string[]);
+  const shape = plannedShape(load, columns, history, facts, use);
   return {
     pipeline: pipelineName,
     load: loadName,
@@ -341,17 +344,16 @@ export function planLoad(
       columns,
       watermark: plannedWatermark(load, dataset),
     },
-    shape: plannedShape(load, columns, history, facts, use),
+    shape,
     write: {
       target: parseTableName(load.into.table),
       mode: use.repair && key.length && !history ? "upsert" : load.into.mode,
       key,
-      keyGuaranteed:
-        key.length > 0 && keySources.every((name) => name !== null) && guaranteesKey(dataset, keySources as string[]),
+      keyGuaranteed,
       deletions: deletionPolicy(load, columns),
       guard: guardOf(load),
       rejects: rejectPolicy(load, use),
-      history,
+      history: history && { ...history, direct: comesDirect(history, dataset, keyGuaranteed, shape !== null) },
       dropVersions: load.into.versions === "drop",
     },
     prove: { slicing: plannedSlices(load, byName), figures: plannedFigures(load, byName) },

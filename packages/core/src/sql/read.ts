@@ -255,8 +255,14 @@ function limited({ watermark }: ReadRequest, limit: number | null): string {
   return `${watermark ? ` ORDER BY s.${identifier(watermark.column)} DESC NULLS LAST` : ""} LIMIT ${Math.trunc(limit)}`;
 }
 
-/** The rows of a window as they are staged: the source's own columns where a shape follows, else the warehouse's. */
-export function stagedRows(plan: LoadPlan, window: Window, limit: number | null = null): string {
+/**
+ * The rows of a window as they are staged: the source's own columns where a shape follows, else the warehouse's. `direct`: as
+ * a new target takes them, those of a history with the time from when each is so.
+ */
+export function stagedRows(plan: LoadPlan, window: Window, limit: number | null = null, direct = false): string {
+  const { history } = plan.write;
+  if (direct && history?.since)
+    return `SELECT r.*, r.${identifier(history.since.written ?? "")}::timestamptz AS ${identifier(history.from)} FROM (${stagedRows(plan, window, limit)}) r`;
   if (!plan.shape) return sourceRows(plan, { window, limit });
   const value = (name: string) => {
     const column = plan.read.columns.find((candidate) => candidate.name === name);
@@ -295,9 +301,9 @@ export function keyColumns(plan: LoadPlan): { name: string; type: string }[] {
     : plan.read.columns;
 }
 
-/** The rows of a window as a binary COPY stream. */
-export function copyOut(plan: LoadPlan, window: Window, limit: number | null = null): string {
-  return `COPY (${stagedRows(plan, window, limit)}) TO STDOUT (FORMAT binary)`;
+/** The rows of a window as a binary COPY stream. `direct`: with what a new target takes beside them */
+export function copyOut(plan: LoadPlan, window: Window, limit: number | null = null, direct = false): string {
+  return `COPY (${stagedRows(plan, window, limit, direct)}) TO STDOUT (FORMAT binary)`;
 }
 
 /** The zone in which the source's server tells local time, whatever this session has set. */

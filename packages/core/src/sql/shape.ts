@@ -113,7 +113,7 @@ function stagedSince(plan: LoadPlan): { name: string; sql: string } | null {
 export function sinceFaults(plan: LoadPlan, stage: TableName): string | null {
   const since = stagedSince(plan);
   if (!since) return null;
-  return `INSERT INTO pg_temp.fault SELECT s.${place}, 'missing', NULL, ${literal(`${since.name} does not say from when the row is so`)}, (${since.sql})::text, ${plan.write.rejects.breach === "stop"} FROM ${clean(stage)} WHERE isfinite(${since.sql}) IS NOT TRUE`;
+  return `INSERT INTO pg_temp.fault SELECT s.ctid, 'missing', NULL, ${literal(`${since.name} does not say from when the row is so`)}, (${since.sql})::text, ${plan.write.rejects.breach === "stop"} FROM ${qualified(stage)} s WHERE isfinite(${since.sql}) IS NOT TRUE AND NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = s.ctid)`;
 }
 
 /** Finds rows that change a value which is to stay as it first was; null where none is, or where that is only counted. */

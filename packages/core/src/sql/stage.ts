@@ -45,14 +45,21 @@ export function learnKeys(plan: LoadPlan, table: TableName): string[] {
 /** Drops a stage and the functions made for its rows. */
 export const dropStage = (stage: TableName) => `DROP TABLE ${qualified(stage)} CASCADE`;
 
+/** The columns that rows bring to a table: those staged, and to a history's new target the time from when each is so. */
+function brought(plan: LoadPlan, table: TableName): string {
+  const { history, target } = plan.write;
+  const direct = history?.direct && history.since && table === target;
+  return identifiers([...stagedColumns(plan).map((column) => column.name), ...(direct ? [history.from] : [])]);
+}
+
 /** Reads and stages in one statement, where the source is the same database. */
 export function takeInside(plan: LoadPlan, window: Window, table: TableName, limit: number | null): string {
-  return `INSERT INTO ${qualified(table)} (${identifiers(stagedColumns(plan).map((column) => column.name))}) ${stagedRows(plan, window, limit)}`;
+  return `INSERT INTO ${qualified(table)} (${brought(plan, table)}) ${stagedRows(plan, window, limit, table === plan.write.target)}`;
 }
 
 /** Takes a binary COPY stream. A table made in this very transaction takes its rows frozen: nothing has to visit them again. */
 export function copyIn(plan: LoadPlan, table: TableName): string {
-  return `COPY ${qualified(table)} (${identifiers(stagedColumns(plan).map((column) => column.name))}) FROM STDIN (FORMAT binary, FREEZE)`;
+  return `COPY ${qualified(table)} (${brought(plan, table)}) FROM STDIN (FORMAT binary, FREEZE)`;
 }
 
 /** Rows that a COPY of this session's backend has taken so far. */

@@ -8,7 +8,7 @@ import { keyColumns } from "./read.ts";
 import { differ, equalIsSame } from "./same.ts";
 import { sliceStart } from "./slice.ts";
 import { shortType, typeFamily } from "./type.ts";
-import { flag, isOpen, moment, momentsTable, versionColumns } from "./version.ts";
+import { flag, isOpen, moment, momentsTable, numbersSequence, openEnd, versionColumns } from "./version.ts";
 
 /** Column definitions of a table. */
 export function definitions(columns: readonly { name: string; type: string }[], notNull: readonly string[]): string {
@@ -33,7 +33,29 @@ export function ownColumns(plan: LoadPlan): { name: string; type: string }[] {
 export function createTarget(plan: LoadPlan): string {
   const { target, key, history } = plan.write;
   const notNull = history ? [...key, history.from] : key;
-  return `CREATE TABLE ${qualified(target)} (${definitions([...plan.read.columns, ...ownColumns(plan)], notNull)})`;
+  const own = ownColumns(plan).map((column) => {
+    const value = history?.direct ? defaultOf(plan, history, column.name) : null;
+    return value === null ? column : { ...column, type: `${column.type} DEFAULT ${value}` };
+  });
+  return `CREATE TABLE ${qualified(target)} (${definitions([...plan.read.columns, ...own], notNull)})`;
+}
+
+/** What a history's own column holds in rows that a new target takes as they come; null where they bring it, or nothing. */
+export function defaultOf(plan: LoadPlan, history: HistoryPlan, column: string): string | null {
+  switch (column) {
+    case history.from:
+      return history.since ? null : moment(plan);
+    case history.to:
+      return history.end === null ? null : openEnd(history);
+    case history.current.column:
+      return flag(history, true);
+    case history.change:
+      return "'new'";
+    case history.surrogate?.column:
+      return `nextval(${literal(qualified(numbersSequence(plan.write.target)))})`;
+    default:
+      return null;
+  }
 }
 
 /** Conditions for the target's rows `t` that say what the source says now: not marked as gone, and of versions the open ones. */

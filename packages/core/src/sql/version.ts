@@ -102,9 +102,17 @@ export function momentsTable(target: TableName): TableName {
 
 /** The read's moment; never at or before one that this history has used, though the source's clock be set back. */
 export function moment(plan: LoadPlan): string {
-  const at = typedLiteral(historyOf(plan).moment, timestamptz);
+  const history = historyOf(plan);
+  const at = typedLiteral(history.moment, timestamptz);
+  // A table that is yet to be made has no past.
+  if (history.fresh) return at;
   const used = `(SELECT h.moment + interval '1 microsecond' FROM undercoat.history h WHERE h.target = ${literal(formatTableName(plan.write.target))})`;
   return `greatest(${at}, ${used})`;
+}
+
+/** Numbers the versions of a new target that takes rows as they come. */
+export function numbersSequence(target: TableName): TableName {
+  return { schema: houseSchema, table: momentsTable(target).table.replace("moments", "numbers") };
 }
 
 /** The column of the staged rows that says from when each is so, under a name that no source gives a column where the load does not write it. */

@@ -5,8 +5,8 @@ import type { LoadPlan } from "../plan/plan.ts";
 import { formatTableName, identifier, identifiers, qualified, type TableName } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
 import { keyColumns } from "./read.ts";
-import { addKey, definitions, identifying, type TargetChange, targetChanges } from "./target.ts";
-import { flag, historyOf, holdsAt, isOpen, moment, momentsTable, openEnd, opens } from "./version.ts";
+import { addKey, defaultOf, definitions, identifying, ownColumns, type TargetChange, targetChanges } from "./target.ts";
+import { flag, historyOf, holdsAt, isOpen, moment, momentsTable, numbersSequence, openEnd, opens } from "./version.ts";
 
 /** What a target needs to keep versions, beyond its columns: moments, keys, numbers, and views for queries. */
 
@@ -283,6 +283,7 @@ export function changesOf(
   const { history } = plan.write;
   if (!history && kept && existing && keptColumns(kept, existing).includes(kept.to))
     return [...leaveHistory(plan, kept, existing), ...changes];
+  if (history?.direct) return [...numbering(plan, history), ...changes];
   if (!history || !existing) return changes;
   const more = [...takeover(plan, history, existing), ...rekey(plan, history, existing)];
   if (changes.length + more.length === 0) return [];
@@ -290,11 +291,64 @@ export function changesOf(
   return [...(widens ? [dropView(plan)] : []), ...changes, ...more, ...makeViews(plan)];
 }
 
+/** What numbers the versions of a new target that takes rows as they come. */
+function numbering(plan: LoadPlan, { surrogate }: HistoryPlan): TargetChange[] {
+  const kept = keepHistory(plan).map((sql) => ({ message: "its history is begun", sql }));
+  if (!surrogate) return kept;
+  const sequence = qualified(numbersSequence(plan.write.target));
+  return [
+    ...kept,
+    {
+      message: "versions are numbered",
+      sql: `CREATE SEQUENCE ${sequence} MINVALUE 0 START ${surrogate.start} INCREMENT ${surrogate.step} CACHE 10000`,
+    },
+    {
+      message: "numbers go on from the last one given",
+      sql: `SELECT setval(${literal(sequence)}, ${nextNumber(plan, surrogate)}, false)`,
+    },
+  ];
+}
+
+/** Takes back what gave a new target's rows their values. */
+function settled(plan: LoadPlan, history: HistoryPlan): TargetChange[] {
+  const table = qualified(plan.write.target);
+  const given = ownColumns(plan).filter(({ name }) => defaultOf(plan, history, name) !== null);
+  const { surrogate } = history;
+  return [
+    {
+      message: "columns of versions take no value by themselves any more",
+      sql: `ALTER TABLE ${table} ${given.map(({ name }) => `ALTER COLUMN ${identifier(name)} DROP DEFAULT`).join(", ")}`,
+    },
+    ...(surrogate
+      ? [
+          { message: "the last number is kept", sql: keepNumber(plan, surrogate.column) },
+          { message: "what numbered them goes", sql: `DROP SEQUENCE ${qualified(numbersSequence(plan.write.target))}` },
+        ]
+      : []),
+  ];
+}
+
+/** True where a row of a new target has a time that is none, so that it must be looked at as any other. */
+export function undated(plan: LoadPlan): string | null {
+  const history = historyOf(plan);
+  return history.since
+    ? `SELECT EXISTS (SELECT 1 FROM ${qualified(plan.write.target)} t WHERE NOT isfinite(t.${identifier(history.from)})) AS undated`
+    : null;
+}
+export const emptyTarget = ({ write: { target } }: LoadPlan) => `TRUNCATE ${qualified(target)}`;
+
 /** What a new target gets once its rows are there. */
 export function finishing(plan: LoadPlan): TargetChange[] {
   const { key, history } = plan.write;
   const keyed = key.length ? [{ message: `the key ${identifying(plan).join(", ")} is built`, sql: addKey(plan) }] : [];
-  return history ? [...keyed, ...numbersIndex(plan, history, null), ...makeViews(plan)] : keyed;
+  return history
+    ? [
+        ...keyed,
+        ...numbersIndex(plan, history, null),
+        ...(history.direct ? settled(plan, history) : []),
+        ...makeViews(plan),
+      ]
+    : keyed;
 }
 
 /** A thing that always holds of a history, and how many versions break it. */

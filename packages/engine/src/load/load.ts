@@ -17,7 +17,7 @@ import { failureOf, InDoubt, isAnswer, isDataError, LoadFailure } from "../failu
 import { cellProofOf, cellsAlone, proofOf, withHistory } from "../proof/figures.ts";
 import type { FiguresOfSide } from "../proof/side.ts";
 import type { Source } from "../source/source.ts";
-import type { Applied, Sifted, Warehouse } from "../warehouse/warehouse.ts";
+import type { Applied, Landing, Sifted, Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
 import { findGone, guardReplaced, sweep } from "./gone.ts";
 import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";
@@ -143,7 +143,7 @@ class LoadRun {
     const added = new Set(existing?.columns.map((column) => column.name));
     const applied =
       landed.fresh || !landed.sifted
-        ? ({ new: landed.accepted, changed: "0", same: "0", deleted: "0" } satisfies Applied as Applied)
+        ? asTheyCame(plan, landed.accepted)
         : await landed.sifted.apply(
             existing ? plan.read.columns.map((column) => column.name).filter((name) => !added.has(name)) : [],
             report.line,
@@ -196,23 +196,34 @@ class LoadRun {
 
   /** Brings the rows to the warehouse and checks them. */
   private async land(plan: LoadPlan, { window }: Due, created: boolean): Promise<Landed> {
-    const { report, clock, order, signal } = this;
+    const { report, signal } = this;
     const { warehouse } = this.ends;
     // A new table takes the rows as they come where none of them could be turned away.
-    const fresh =
-      created &&
-      window.kind === "all" &&
-      plan.write.history === null &&
-      (plan.write.key.length === 0 || plan.write.keyGuaranteed);
-    const stage = fresh && !plan.shape ? null : await warehouse.stage(plan, order.run.id);
-    const { rows: read, bytes } = await transfer(
-      this.ends,
-      stage ?? warehouse.direct(plan),
-      { plan, window, limit: null, signal },
-      report,
-    );
-    report.line(`${grouped(read)} rows ${stage ? "staged" : "written"}`);
-    if (!stage) return { read, bytes, rejected: "0", accepted: read, sifted: null, fresh };
+    const { history, key, keyGuaranteed } = plan.write;
+    const fresh = created && window.kind === "all" && (history ? history.direct : key.length === 0 || keyGuaranteed);
+    const bring = async (landing: Landing, direct: boolean) => {
+      const brought = await transfer(this.ends, landing, { plan, window, limit: null, direct, signal }, report);
+      report.line(`${grouped(brought.rows)} rows ${direct ? "written" : "staged"}`);
+      return brought;
+    };
+    if (fresh && !plan.shape) {
+      const { rows: read, bytes } = await bring(warehouse.direct(plan), true);
+      if (!history || !(await warehouse.withdraw(plan)))
+        return { read, bytes, rejected: "0", accepted: read, sifted: null, fresh };
+      report.line("a row does not say from when it is so; each is looked at");
+    }
+    return this.check(plan, fresh && !history, bring);
+  }
+
+  /** Brings rows to a stage and checks them. `fresh`: those that pass go into the new target itself */
+  private async check(
+    plan: LoadPlan,
+    fresh: boolean,
+    bring: (landing: Landing, direct: boolean) => Promise<{ rows: string; bytes: number }>,
+  ): Promise<Landed> {
+    const { report, clock, order } = this;
+    const stage = await this.ends.warehouse.stage(plan, order.run.id);
+    const { rows: read, bytes } = await bring(stage, false);
     clock.start("check");
     const sifted = await stage.sift(read, fresh, report.line);
     return { read, bytes, rejected: sifted.rejected, accepted: sifted.accepted, sifted, fresh };
@@ -318,6 +329,12 @@ class LoadRun {
     ]);
     return { ...proofOf(names, "message" in ours ? ours : left, right, compared.slices, less, cells), ...touched };
   }
+}
+
+/** What a new target did with rows that it took as they came. */
+function asTheyCame({ write: { history } }: LoadPlan, rows: string): Applied {
+  const applied = { new: rows, changed: "0", same: "0", deleted: "0" };
+  return history ? { ...applied, versions: rows, closed: "0", overwritten: "0" } : applied;
 }
 
 /** Figures of some slices, under way at the source. */

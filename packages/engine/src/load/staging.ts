@@ -15,6 +15,8 @@ export interface Transfer {
   window: Window;
   /** only so many rows; null for all */
   limit: number | null;
+  /** to a new target, as it takes them */
+  direct?: boolean;
   signal: AbortSignal;
 }
 
@@ -35,10 +37,10 @@ export async function transfer(
 async function pipeRows(
   { source }: Ends,
   landing: Landing,
-  { plan, window, limit, signal }: Transfer,
+  { plan, window, limit, direct = false, signal }: Transfer,
   report: LoadReport,
 ): Promise<{ rows: string; bytes: number }> {
-  const rows = await source.rows(plan, window, limit);
+  const rows = await source.rows(plan, window, limit, direct);
   const sink = landing.sink();
   let bytes = 0;
   let asking = false;

@@ -29,8 +29,8 @@ export class PostgresSnapshot implements Snapshot {
     return (await this.session.one(clock)).moment ?? null;
   }
 
-  rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {
-    return this.session.copyOut(copyOut(plan, window, limit));
+  rows(plan: LoadPlan, window: Window, limit: number | null, direct: boolean): Promise<RowStream> {
+    return this.session.copyOut(copyOut(plan, window, limit, direct));
   }
 
   async highWater(plan: LoadPlan, window: Window): Promise<string | null> {

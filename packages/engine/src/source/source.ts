@@ -17,8 +17,8 @@ export interface Snapshot {
   identity(): Promise<string | null>;
   /** the moment of what is read, by the source's own clock, as text with its offset; null where it can't tell */
   moment(): Promise<string | null>;
-  /** `limit`: only so many rows, the latest by watermark */
-  rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream>;
+  /** `limit`: only so many rows, the latest by watermark; `direct`: as a new target takes them */
+  rows(plan: LoadPlan, window: Window, limit: number | null, direct: boolean): Promise<RowStream>;
   /** the highest watermark of a window's rows as text; null where there is none */
   highWater(plan: LoadPlan, window: Window): Promise<string | null>;
   /** the first rows under the warehouse's names, as text */

@@ -100,6 +100,8 @@ export interface WarehouseSession extends WarehouseSnapshot {
   finishTarget(plan: LoadPlan, told: Told): Promise<void>;
   /** A new target that takes rows as they come. */
   direct(plan: LoadPlan): Landing;
+  /** Takes back the rows that a history's new target took as they came, where one of them can't be dated; true where it did. */
+  withdraw(plan: LoadPlan): Promise<boolean>;
   /** Makes the stage; without a run's number one that only this session sees. */
   stage(plan: LoadPlan, run: number | null): Promise<Stage>;
   /** the target's rows, those marked as gone left out; `existing`: its columns, where some may still be lacking */

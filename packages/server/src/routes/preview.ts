@@ -2,6 +2,7 @@ import type { BothColumns, Preview, PreviewRow } from "@undercoat/core/api/api";
 import type { From, Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, stagedColumns, windowFor } from "@undercoat/core/plan/plan";
 import { parseTableName } from "@undercoat/core/sql/identifier";
+import { ownColumns } from "@undercoat/core/sql/target";
 import { typeFamily } from "@undercoat/core/sql/type";
 import { type Planned, planFor } from "@undercoat/engine/load/planning";
 import { lookAtShape } from "@undercoat/engine/load/rehearse";
@@ -75,11 +76,11 @@ async function heldRows(
   { plan, planned, rows }: Look,
   warehouse: WarehouseSnapshot | null,
 ): Promise<Map<string, Map<string, string | null>>> {
-  const { key, deletions } = plan.write;
+  const { key } = plan.write;
   const there = new Set((planned.existing?.columns ?? []).map((column) => column.name));
   const ready =
     plan.read.columns.every((column) => column.missing || there.has(column.name)) &&
-    (deletions?.how !== "mark" || there.has(deletions.column));
+    ownColumns(plan).every((column) => there.has(column.name));
   if (!warehouse || key.length === 0 || !ready) return new Map();
   const keys = rows
     .map((row) => key.map((column) => row[column] ?? null))

@@ -136,7 +136,7 @@ function addedColumns(
     to: string;
     open: string;
     change: string;
-    order: string;
+    order: string | null;
     previous: (column: string) => string;
   },
 ): [string, string][] {
@@ -155,7 +155,7 @@ function addedColumns(
       ? [
           [
             history.surrogate.column,
-            `${nextNumber(plan, history.surrogate)} + ${history.surrogate.step} * (row_number() OVER (ORDER BY ${value.order}) - 1)`,
+            `${nextNumber(plan, history.surrogate)} + ${history.surrogate.step} * (row_number() OVER (${value.order === null ? "" : `ORDER BY ${value.order}`}) - 1)`,
           ] as [string, string],
         ]
       : []),
@@ -179,8 +179,8 @@ function firstVersions(plan: LoadPlan, history: HistoryPlan, rows: TableName): W
       to: openEnd(history),
       open: "true",
       change: "'new'",
-      // Numbers in the order of time; where all rows are of one moment, as they come.
-      order: history.since ? time : "NULL",
+      // Numbers as the rows come: to sort all of them would cost more than to write them.
+      order: null,
       previous: () => "NULL",
     }),
   ];

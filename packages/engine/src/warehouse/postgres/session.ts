@@ -13,7 +13,16 @@ import { beginInside } from "@undercoat/core/sql/session";
 import * as stage from "@undercoat/core/sql/stage";
 import * as target from "@undercoat/core/sql/target";
 import { holds, shortType } from "@undercoat/core/sql/type";
-import { changesOf, finishing, keepHistory, keepMoment, keptColumns, readMoment } from "@undercoat/core/sql/versions";
+import {
+  changesOf,
+  emptyTarget,
+  finishing,
+  keepHistory,
+  keepMoment,
+  keptColumns,
+  readMoment,
+  undated,
+} from "@undercoat/core/sql/versions";
 import { LoadFailure } from "../../failure.ts";
 import { arrayText } from "../../postgres/array.ts";
 import { beginLocked, tablesRead } from "../../postgres/lock.ts";
@@ -99,6 +108,13 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
 
   direct(plan: LoadPlan): Landing {
     return this.kept(new PostgresLanding(this.session, plan, plan.write.target));
+  }
+
+  async withdraw(plan: LoadPlan): Promise<boolean> {
+    const asked = undated(plan);
+    if (asked === null || (await this.session.one(asked)).undated !== "t") return false;
+    await this.session.query(emptyTarget(plan));
+    return true;
   }
 
   async stage(plan: LoadPlan, run: number | null): Promise<Stage> {
