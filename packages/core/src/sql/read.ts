@@ -149,6 +149,11 @@ function sourceOrigin(plan: LoadPlan, conditions: string[], without: Without | n
     inside.push(
       `NOT EXISTS (SELECT 1 FROM unnest($1::bigint[]) x(content) WHERE x.content = ${contentHash(plan, "source")})`,
     );
+  const plain = plainKey(plan);
+  if (latest && conditions.length && plain)
+    inside.push(
+      `(${plain.map((column) => `s.${column}`).join(", ")}) IN (${keysWhere(plan, plain.map((column) => `s.${column}`).join(", "), conditions)})`,
+    );
   const rows = `SELECT s.* FROM ${origin(read)} s${where(inside)}`;
   // The fence keeps an expression from being tried on a row that is left out because it fails there.
   if (!without?.duplicates && !latest) return `(${rows} OFFSET 0) s`;
@@ -156,13 +161,14 @@ function sourceOrigin(plan: LoadPlan, conditions: string[], without: Without | n
     .filter((column) => plan.write.key.includes(column.name))
     .map(shapedValue)
     .join(", ");
-  const touched = latest && conditions.length ? touchedKeys(plan, key, conditions) : "";
+  const touched =
+    latest && conditions.length && !plain ? ` WHERE (${key}) IN (${keysWhere(plan, key, conditions)})` : "";
   return `(SELECT DISTINCT ON (${key}) s.* FROM (${rows} OFFSET 0) s${touched} ORDER BY ${key}, ${latestFirst(plan, "source")}) s`;
 }
 
-/** Only rows of keys of which some row meets a condition. */
-function touchedKeys({ read }: LoadPlan, key: string, conditions: string[]): string {
-  return ` WHERE (${key}) IN (SELECT ${key} FROM ${origin(read)} s${where([...condition(read), ...conditions])})`;
+/** The keys of which some row meets conditions. */
+function keysWhere({ read }: LoadPlan, key: string, conditions: string[]): string {
+  return `SELECT ${key} FROM ${origin(read)} s${where([...condition(read), ...conditions])}`;
 }
 
 /** The conditions of a window over the source's row, and those over the warehouse's columns. */

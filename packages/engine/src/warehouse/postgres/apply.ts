@@ -1,8 +1,9 @@
 import type { LoadPlan } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import type { Findings, HistoryProof } from "@undercoat/core/run/run";
+import { putsAside } from "@undercoat/core/sql/history/news";
 import type { TableName } from "@undercoat/core/sql/identifier";
-import { openedBy, putsAside } from "@undercoat/core/sql/mode/history";
+import { openedBy } from "@undercoat/core/sql/mode/history";
 import { type Counted, modeOf } from "@undercoat/core/sql/mode/mode";
 import { invariants, invariantWords } from "@undercoat/core/sql/versions";
 import { LoadFailure } from "../../failure.ts";

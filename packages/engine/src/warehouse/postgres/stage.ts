@@ -1,8 +1,8 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
+import { dropWork } from "@undercoat/core/sql/history/work";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
-import { dropWork } from "@undercoat/core/sql/mode/history";
 import { modeOf } from "@undercoat/core/sql/mode/mode";
 import * as reject from "@undercoat/core/sql/reject";
 import { tableRelation, targetRelation } from "@undercoat/core/sql/relation";
