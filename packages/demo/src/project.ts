@@ -128,6 +128,12 @@ pipelines:
             since: true_from
             surrogate: { column: customer_sk }
         proof: { figures: [rows, max(true_from)] }
+      scan_of_vessel:
+        from:
+          connection: warehouse
+          query: SELECT g.scan_id, g.scanned_at, 'KSF-0' || s.vessel_id AS vessel_code, v.vessel_sk, v.home_port FROM harbour.gate_scan g JOIN harbour.booking b ON b.booking_id = g.booking_id JOIN harbour.sailing s ON s.route_id = b.route_id AND s.sail_date = b.sail_date AND s.departure_no = b.departure_no LEFT JOIN fleet.vessel_history v ON v.vessel_id = s.vessel_id AND v.valid_from <= g.scanned_at AND (v.valid_to IS NULL OR g.scanned_at < v.valid_to)
+        into: { table: harbour.scan_of_vessel, mode: replace }
+        proof: { by: { column: scanned_at, slice: day, zone: Europe/Oslo }, within: { dimension: fleet.vessel_history, key: vessel_code, at: scanned_at }, figures: [rows] }
       sailing_by_home_port:
         from:
           connection: warehouse

@@ -48,7 +48,7 @@ SELECT 'KSF-0' || v.vessel_id, v.vessel_id, CASE WHEN v.vessel_id IN (3, 7) AND 
   (ARRAY['SKV','HOL','TER','LUN','GRA','VES','KIL','ORM','STA','FUR','MAR'])[1 + (v.vessel_id * 3 + c * c * 2 + c) % 11],
   '+47 555 0 ' || 100 + v.vessel_id * 11 + c / 2, make_date(v.built, 1 + v.vessel_id, 3 + v.vessel_id), t.at,
   CASE WHEN (v.vessel_id + c) % 9 = 4 THEN least(t.at + interval '170 days', $NOW) ELSE least(t.at + interval '9 minutes', $NOW) END
-FROM vessel v, generate_series(0, 4) c, LATERAL (SELECT $NOW - make_interval(days => 725 - c * 165 - floor(demo.chance(v.vessel_id * 10 + c, 80) * (CASE WHEN c = 0 THEN 0 ELSE 110 END))::int, hours => c * 3) AS at) t;
+FROM vessel v, generate_series(0, 4) c, LATERAL (SELECT $NOW - make_interval(days => 745 - c * 165 - floor(demo.chance(v.vessel_id * 10 + c, 80) * (CASE WHEN c = 0 THEN 0 ELSE 110 END))::int, hours => c * 3) AS at) t;
 INSERT INTO customer_change
 SELECT n, (CASE WHEN c = 0 THEN 'standard' WHEN c = 1 AND demo.chance(n, 81) < 0.6 THEN 'kittiwake' WHEN c = 1 THEN 'standard' ELSE 'kestrel' END)::customer_tier,
   (1 + n % 90) || ' ' || demo.pick(ARRAY['Harbour Street','Mole Road','Pier Lane','Net Loft Row'], n + c, 82), demo.pick(ARRAY['Skarvik','Kilbrann','Marøy','Furholm','Ormsay'], n + CASE WHEN demo.chance(n, 83) < 0.4 THEN c ELSE 0 END, 84),

@@ -541,3 +541,53 @@ test("what was proved once is asked for again as of its moment, and must still b
   expect(rewritten.verdict).toBe("disagrees");
   expect(rewritten.history?.earlier?.figures).toContainEqual({ figure: "max(port)", was: "SKV", is: "TTT" });
 });
+
+describe("facts that look a version up", () => {
+  const fact: Load = {
+    from: { connection: "source", table: "public.crossing" },
+    into: { table: "harbour.crossing", mode: "upsert", key: ["id"] },
+    proof: { figures: ["rows"], within: { dimension: "fleet.vessel", key: "vessel", at: "sailed" } },
+  };
+  beforeEach(async () => {
+    await pair.atWarehouse("DROP SCHEMA IF EXISTS harbour CASCADE");
+    await pair.atSource(
+      "DROP TABLE IF EXISTS crossing; CREATE TABLE crossing (id int PRIMARY KEY, vessel text, sailed date); INSERT INTO crossing VALUES (1, 'A', '2026-11-01'), (2, 'B', '2026-11-02')",
+    );
+  });
+  const dated = withHistory({ first: "2026-01-01" });
+
+  test("each find exactly one; those that find none or several are listed, in the run and in a proof", async () => {
+    await pair.run(dated);
+    const good = await pair.run(fact);
+    expect(good.proof).toMatchObject({ verdict: "proved", within: { rows: "2", astray: "0", of: "all" } });
+    await pair.atSource(
+      "INSERT INTO crossing VALUES (3, 'Z', '2026-11-01'), (4, 'A', '2025-11-01'), (5, NULL, '2026-11-01'), (6, 'A', NULL)",
+    );
+    const bad = await pair.run(fact);
+    expect(bad.proof).toMatchObject({ verdict: "disagrees", within: { rows: "6", astray: "4", of: "read" } });
+    expect(bad.proof.within?.examples).toContainEqual({ key: ["A"], at: "2025-11-01 00:00:00+00", found: "0" });
+    await pair.atSource("DELETE FROM crossing WHERE id > 2");
+    await pair.atWarehouse("DELETE FROM harbour.crossing WHERE id > 2");
+    expect((await pair.prove(fact)).proof).toMatchObject({ verdict: "proved", within: { astray: "0", of: "all" } });
+    // Two versions at once: somebody has broken the history.
+    await pair.atWarehouse(
+      "INSERT INTO fleet.vessel (code, name, port, valid_from, is_current, sk) VALUES ('A', 'Ann', 'XXX', '2026-02-01', true, 99)",
+    );
+    expect((await pair.prove(fact)).proof).toMatchObject({
+      verdict: "disagrees",
+      within: { astray: "1", examples: [{ found: "2" }] },
+    });
+  });
+
+  test("what is looked up must keep versions, by as many columns", async () => {
+    await expect(pair.run(fact)).rejects.toThrow(/fleet.vessel keeps no versions to look up/);
+    await pair.run(dated);
+    const within = (change: object): Load => ({
+      ...fact,
+      proof: { figures: ["rows"], within: { dimension: "fleet.vessel", key: "vessel", at: "sailed", ...change } },
+    });
+    await expect(pair.run(within({ key: ["vessel", "id"] }))).rejects.toThrow(/goes by code; name as many/);
+    await expect(pair.run(within({ key: "ship" }))).rejects.toThrow(/ship is not a column/);
+    await expect(pair.run(within({ at: "vessel" }))).rejects.toThrow(/looked up at a date or a time/);
+  });
+});

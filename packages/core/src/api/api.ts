@@ -16,6 +16,7 @@ import type {
   RunStatus,
   Scope,
   Tally,
+  WithinProof,
 } from "../run/run.ts";
 
 /** What the server's API answers with; server and pages share these shapes. Times are ISO 8601 in UTC. */
@@ -206,6 +207,8 @@ export interface ProofSummary {
   cells: CellProof | null;
   /** what was found of a history's versions; null where a load keeps none */
   history: HistoryProof | null;
+  /** whether rows find the versions that they look up; null where none is looked up */
+  within: WithinProof | null;
   whole: boolean;
   slices: { all: number; agreeing: number };
   figures: FigurePair[];

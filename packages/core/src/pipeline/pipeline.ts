@@ -142,8 +142,20 @@ export interface ProofBy {
   zone?: string;
 }
 
+/** Rows that look a version up: each must find exactly one that was valid at its time. */
+export interface Within {
+  /** the table that keeps the versions, as `schema.table` of the same warehouse */
+  dimension: string;
+  /** the column, or columns, that hold the dimension's key, in its order */
+  key: string | string[];
+  /** the column that says when */
+  at: string;
+}
+
 export interface ProofPlan {
   by?: ProofBy;
+  /** what each row must find */
+  within?: Within;
   figures: string[];
   /** how often the whole table is compared cell by cell on its own: an ISO 8601 duration, `P1D` where absent, or `never` */
   cells?: string;

@@ -205,6 +205,11 @@ const proof = Joi.object({
     slice: Joi.string().valid("hour", "day", "week", "month", "year").required(),
     zone,
   }),
+  within: Joi.object({
+    dimension: tableName.required(),
+    key: Joi.alternatives(column, Joi.array().items(column).min(1).unique()).required(),
+    at: column.required(),
+  }),
   figures: Joi.array()
     .items(Joi.string().custom(checked(parseFigure), "figure"))
     .min(1)

@@ -141,6 +141,8 @@ export interface WritePlan {
 export interface ProvePlan {
   slicing: Slicing | null;
   figures: Figure[];
+  /** the versions that each row looks up; null where none does */
+  within: { dimension: TableName; key: string[]; at: string } | null;
 }
 
 /** A load, planned: what is read, how it is shaped, how it is written, what is proved. */
@@ -356,7 +358,11 @@ export function planLoad(
       history: history && { ...history, direct: comesDirect(history, dataset, keyGuaranteed, shape !== null) },
       dropVersions: load.into.versions === "drop",
     },
-    prove: { slicing: plannedSlices(load, byName), figures: plannedFigures(load, byName) },
+    prove: {
+      slicing: plannedSlices(load, byName),
+      figures: plannedFigures(load, byName),
+      within: plannedWithin(load, byName),
+    },
     fingerprint: fingerprint(load, columns, facts.origin ?? null),
   };
 }
@@ -420,6 +426,23 @@ function plannedSlices(load: Load, byName: Map<string, PlannedColumn>): Slicing 
   if (by.slice === "hour" && column.type === "date")
     throw new PlanError(`${by.column} is a date and has no hours`, ["proof", "by", "slice"]);
   return { column: by.column, type: column.type, unit: by.slice, zone: by.zone ?? "UTC" };
+}
+
+function plannedWithin(load: Load, byName: Map<string, PlannedColumn>): ProvePlan["within"] {
+  const within = load.proof?.within;
+  if (!within) return null;
+  const key = [within.key].flat();
+  const path = ["proof", "within"];
+  for (const name of key)
+    if (!byName.has(name)) throw new PlanError(`${name} is not a column of the load`, [...path, "key"]);
+  const at = byName.get(within.at);
+  if (!at) throw new PlanError(`${within.at} is not a column of the load`, [...path, "at"]);
+  if (typeFamily(at.type) !== "moment")
+    throw new PlanError(`${within.at} is ${shortType(at.type)}; a version is looked up at a date or a time`, [
+      ...path,
+      "at",
+    ]);
+  return { dimension: parseTableName(within.dimension), key, at: within.at };
 }
 
 function plannedFigures(load: Load, byName: Map<string, PlannedColumn>): Figure[] {

@@ -118,6 +118,17 @@ export interface CellProof {
   of: "all" | "read";
 }
 
+/** Rows that look a version up, and those that don't find exactly one. */
+export interface WithinProof {
+  dimension: string;
+  /** rows looked at, as exact text: all of the table, or those that the run read */
+  rows: string;
+  of: "all" | "read";
+  astray: string;
+  /** the first of them: what they look up, and when, and how many versions they find */
+  examples: { key: string[]; at: string | null; found: string }[];
+}
+
 /** What always holds of versions, looked at. */
 export interface HistoryProof {
   /** versions looked at, as exact text */
@@ -149,6 +160,8 @@ export interface LoadProof {
   cells: CellProof | null;
   /** what always holds of a history's versions: how many were looked at, and what is broken; absent where a load keeps none */
   history?: HistoryProof;
+  /** whether each row finds exactly one version of what it looks up; absent where none is looked up */
+  within?: WithinProof;
   /** the slices that the run changed, where they are told; absent where it may have been any */
   touched?: (string | null)[];
   /** rejected rows still open, which both sides leave out */

@@ -11,7 +11,7 @@ export const historyOfTarget = `SELECT target, pipeline, load, shape::text AS sh
 export const isMoment = "SELECT $1::timestamptz::text AS moment";
 
 /** True where a moment (SQL) falls into a version. */
-function validAt(shape: HistoryShape, row: string, moment: string): string {
+export function validAt(shape: HistoryShape, row: string, moment: string): string {
   const [from, to] = [shape.from, shape.to].map((name) => `${row}.${identifier(name)}`);
   return `${from} <= ${moment} AND ${shape.end === null ? `(${to} IS NULL OR ${moment} < ${to})` : `${moment} < ${to}`}`;
 }

@@ -14,7 +14,7 @@ import {
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { failureOf, InDoubt, isAnswer, isDataError, LoadFailure } from "../failure.ts";
-import { cellProofOf, cellsAlone, proofOf, withHistory } from "../proof/figures.ts";
+import { cellProofOf, cellsAlone, proofOf, withVersions } from "../proof/figures.ts";
 import type { FiguresOfSide } from "../proof/side.ts";
 import type { Source } from "../source/source.ts";
 import type { Applied, Landing, Sifted, Warehouse } from "../warehouse/warehouse.ts";
@@ -151,6 +151,7 @@ class LoadRun {
     if (!existing) await warehouse.finishTarget(plan, report.line);
     if (sweeping) applied.deleted = swept.rows;
     const after = landed.fresh || !landed.sifted ? null : await landed.sifted.after();
+    const found = landed.fresh || !landed.sifted ? await warehouse.within(plan) : await landed.sifted.within();
     if (applied.closed !== undefined) applied.closed = (BigInt(applied.closed) + BigInt(swept.rows)).toString();
     const tally: Tally = { read: landed.read, ...applied, rejected: landed.rejected };
     if (!balances(tally))
@@ -160,7 +161,7 @@ class LoadRun {
       });
 
     clock.start("prove");
-    const proof = withHistory(await this.prove(plan, landed, proving, compared), after?.history ?? null);
+    const proof = withVersions(await this.prove(plan, landed, proving, compared), after?.history ?? null, found);
     report.line(proofWords(proof), proof.sourceSql || undefined);
     const watermark = (await proving.highest) ?? due.stored;
     await warehouse.record(

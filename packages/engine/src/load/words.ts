@@ -35,7 +35,7 @@ export function reasonOf(plan: LoadPlan, scope: Scope, window: Window, target: b
 }
 
 /** What a proof found, and at which depth. */
-export function proofWords({ trouble, without, cells, slices, verdict, history }: LoadProof): string {
+export function proofWords({ trouble, without, cells, slices, verdict, history, within }: LoadProof): string {
   if (trouble) return `proof: not possible: ${trouble}`;
   const less = without ? `, less ${grouped(without)} rejected` : "";
   const compared = cells
@@ -50,7 +50,12 @@ export function proofWords({ trouble, without, cells, slices, verdict, history }
         ? `the figures ${slices[0]?.verdict === "proved" ? "agree" : "disagree"}`
         : `${grouped(String(agreeing))} of ${grouped(String(slices.length))} slices agree`;
   const versions = history ? historyWords(history) : null;
-  return `proof: ${[compared, figures, versions].filter(Boolean).join("; ") || verdict}${less}`;
+  const looked = within
+    ? within.astray === "0"
+      ? `each of ${grouped(within.rows)} rows finds one version in ${within.dimension}`
+      : `${grouped(within.astray)} of ${grouped(within.rows)} rows don't find exactly one version in ${within.dimension}`
+    : null;
+  return `proof: ${[compared, figures, versions, looked].filter(Boolean).join("; ") || verdict}${less}`;
 }
 
 /** What was found of a history's versions: that all of it holds, or what does not. */

@@ -1,5 +1,12 @@
 import { overallVerdict, pairSides, sameCells, verdictOf } from "@undercoat/core/proof/verdict";
-import { type CellProof, type Failure, type HistoryProof, historyHolds, type LoadProof } from "@undercoat/core/run/run";
+import {
+  type CellProof,
+  type Failure,
+  type HistoryProof,
+  historyHolds,
+  type LoadProof,
+  type WithinProof,
+} from "@undercoat/core/run/run";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import type { FiguresOfSide } from "./side.ts";
 
@@ -83,8 +90,13 @@ export function cellsAlone(cells: CellProof | null, without: string | null): Loa
   };
 }
 
-/** A proof with what always holds of a history, which it takes to hold too. */
-export function withHistory(proof: LoadProof, history: HistoryProof | null): LoadProof {
-  if (!history) return proof;
-  return { ...proof, history, ...(historyHolds(history) ? {} : { verdict: "disagrees" as const }) };
+/** A proof with what was found of versions: what always holds of a history's own, and whether rows find those that they look up. */
+export function withVersions(proof: LoadProof, history: HistoryProof | null, within: WithinProof | null): LoadProof {
+  const holds = (!history || historyHolds(history)) && (!within || within.astray === "0");
+  return {
+    ...proof,
+    ...(history ? { history } : {}),
+    ...(within ? { within } : {}),
+    ...(holds ? {} : { verdict: "disagrees" as const }),
+  };
 }

@@ -9,7 +9,7 @@ import { type LoadReport, tellWaiting } from "../load/report.ts";
 import { proofWords } from "../load/words.ts";
 import type { Snapshot, Source } from "../source/source.ts";
 import type { Warehouse, WarehouseSnapshot } from "../warehouse/warehouse.ts";
-import { proofOf, withHistory } from "./figures.ts";
+import { proofOf, withVersions } from "./figures.ts";
 import { compareCells, type Sides } from "./rows.ts";
 import type { ProofSide } from "./side.ts";
 
@@ -96,7 +96,11 @@ async function prove(
       `${rows.missing} missing, ${rows.extra} only in the warehouse, ${rows.different} different; found by comparing ${rows.checksums} checksums and ${rows.keysRead} keys`,
     );
   const kept = plan.write.history && order.rows ? await warehouse.history(plan) : null;
-  const proof = withHistory(proofOf(names, left, right, order.slices, without?.rows ?? null), kept);
+  const proof = withVersions(
+    proofOf(names, left, right, order.slices, without?.rows ?? null),
+    kept,
+    await warehouse.within(plan),
+  );
   report.line(proofWords(proof));
   return { proof, rows };
 }

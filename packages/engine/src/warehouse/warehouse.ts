@@ -5,7 +5,7 @@ import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
 import type { Example } from "@undercoat/core/run/rehearsal";
 import type { RejectedChoice, RejectedList } from "@undercoat/core/run/rejected";
-import type { Findings, HistoryProof, LoadProof, Tally } from "@undercoat/core/run/run";
+import type { Findings, HistoryProof, LoadProof, Tally, WithinProof } from "@undercoat/core/run/run";
 import type { Analysis } from "@undercoat/core/shape/analyse";
 import type { KnownColumn } from "@undercoat/core/shape/drift";
 import type { TableName } from "@undercoat/core/sql/identifier";
@@ -64,6 +64,8 @@ export interface WarehouseSnapshot {
   without(plan: LoadPlan): Promise<Without | null>;
   /** the target's rows as a side of a proof */
   side(plan: LoadPlan, without: Without | null): ProofSide;
+  /** Whether each row of the target finds exactly one version of what the load looks up; null where it looks none up. */
+  within(plan: LoadPlan): Promise<WithinProof | null>;
   /** What always holds of a history's versions, looked at over all of them. */
   history(plan: LoadPlan): Promise<HistoryProof>;
   /** the keys of the target's rows as a side of a proof; `existing`: its columns, where some may still be lacking */
@@ -163,6 +165,8 @@ export interface Sifted extends Pick<Findings, "reasons" | "counted"> {
   weigh(existing: Dataset | null, changes: readonly TargetChange[], told: Told): Promise<Weighed>;
   /** Writes the accepted rows by the load's mode. `added`: columns that the target got in this very load. */
   apply(added: readonly string[], told: Told): Promise<Applied>;
+  /** As `within`, of the accepted rows. */
+  within(): Promise<WithinProof | null>;
   /** What the writing of a history found out; null in other modes, and where a new target took every row as it came. */
   after(): Promise<{ opened: NonNullable<Findings["opened"]>; history: HistoryProof } | null>;
   /** the statements by which an apply writes, in their order */

@@ -28,6 +28,7 @@ export async function keepProof(
       how: proof.how,
       cells: proof.cells,
       history: proof.history ?? null,
+      within: proof.within ?? null,
       whole: proof.whole,
       sliceCount: proof.slices.length,
       agreeing: proof.slices.filter((slice) => slice.verdict === "proved").length,

@@ -78,7 +78,7 @@ CREATE INDEX ON seats (run_id);`);
   {
     name: "0006-history",
     async up({ context }: { context: QueryInterface }): Promise<void> {
-      await context.sequelize.query("ALTER TABLE proofs ADD COLUMN history json");
+      await context.sequelize.query("ALTER TABLE proofs ADD COLUMN history json, ADD COLUMN within json");
     },
   },
 ];

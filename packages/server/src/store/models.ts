@@ -14,6 +14,7 @@ import type {
   RunStatus,
   Scope,
   Tally,
+  WithinProof,
 } from "@undercoat/core/run/run";
 import {
   type CreationOptional,
@@ -136,6 +137,7 @@ export class ProofRow extends StoredRow<ProofRow> {
   declare how: LoadProof["how"];
   declare cells: CellProof | null;
   declare history: HistoryProof | null;
+  declare within: WithinProof | null;
   declare whole: boolean;
   declare sliceCount: number;
   declare agreeing: number;
@@ -296,6 +298,7 @@ export function bindModels(sequelize: Sequelize): void {
     how: text,
     cells: optionalJson,
     history: optionalJson,
+    within: optionalJson,
     whole: flag,
     sliceCount: number,
     agreeing: number,

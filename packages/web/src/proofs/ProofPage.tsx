@@ -83,6 +83,30 @@ function columnsFor(proof: ProofView): Column<SliceFigures>[] {
   ];
 }
 
+/** Whether rows find the versions that they look up, and which don't. */
+function WithinNote({ within }: { within: NonNullable<ProofView["within"]> }) {
+  if (within.astray === "0")
+    return (
+      <p className="quiet">
+        Each of {counted(within.rows, "row")}
+        {within.of === "read" ? " that were read" : ""} finds exactly one version in{" "}
+        <span className="mono">{within.dimension}</span>.
+      </p>
+    );
+  return (
+    <div className="lead">
+      {grouped(within.astray)} of {counted(within.rows, "row")} don't find exactly one version in{" "}
+      <span className="mono">{within.dimension}</span>:{" "}
+      <span className="mono">
+        {within.examples
+          .slice(0, 5)
+          .map((one) => `${one.key.join(", ")} at ${one.at ?? "no time"} (${one.found})`)
+          .join("; ")}
+      </span>
+    </div>
+  );
+}
+
 /** Every figure of one slice, and what can be done with it. */
 function SliceDetail({ proof, slice, onClose }: { proof: ProofView; slice: SliceFigures; onClose: () => void }) {
   const canEdit = useCanEdit();
@@ -227,6 +251,7 @@ export default function ProofPage() {
                 : "one current a key, no overlap, no gap but by deletions, no two alike."}
             </p>
           )}
+          {proof.within && <WithinNote within={proof.within} />}
           {proof.trouble && <p className="lead">The source's figures could not be computed: {proof.trouble}</p>}
         </div>
         {canEdit && (

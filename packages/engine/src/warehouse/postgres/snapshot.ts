@@ -1,7 +1,7 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { HistoryShape } from "@undercoat/core/history/shape";
 import type { LoadPlan, Without } from "@undercoat/core/plan/plan";
-import type { HistoryProof, LoadProof } from "@undercoat/core/run/run";
+import type { HistoryProof, LoadProof, WithinProof } from "@undercoat/core/run/run";
 import type { Analysis } from "@undercoat/core/shape/analyse";
 import type { KnownColumn } from "@undercoat/core/shape/drift";
 import * as house from "@undercoat/core/sql/house";
@@ -16,6 +16,7 @@ import { PostgresSide } from "../../postgres/side.ts";
 import type { ProofSide } from "../../proof/side.ts";
 import type { Known, LoadPlace, WarehouseSnapshot } from "../warehouse.ts";
 import { lookAtInvariants } from "./apply.ts";
+import { lookWithin } from "./within.ts";
 
 /** The columns that the target is yet to get. */
 export function lacking(plan: LoadPlan, existing: Dataset | null): Set<string> {
@@ -96,6 +97,10 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
 
   side(plan: LoadPlan, without: Without | null): ProofSide {
     return new PostgresSide(this.session, targetRelation(plan, without));
+  }
+
+  within(plan: LoadPlan): Promise<WithinProof | null> {
+    return lookWithin(this.session, plan, null);
   }
 
   async history(plan: LoadPlan): Promise<HistoryProof> {

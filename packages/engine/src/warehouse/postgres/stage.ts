@@ -17,6 +17,7 @@ import type { Applied, Landing, RowSink, Sifted, Stage, Told, Weighed } from "..
 import { afterHistory, apply } from "./apply.ts";
 import { type Sieved, sift } from "./sift.ts";
 import { examples, weigh } from "./weigh.ts";
+import { lookWithin } from "./within.ts";
 
 /** A table that takes rows: the stage, or a new target. */
 export class PostgresLanding implements Landing {
@@ -151,6 +152,10 @@ class PostgresSifted implements Sifted {
 
   apply(added: readonly string[], told: Told): Promise<Applied> {
     return apply(this.session, this.plan, this.sieved.rows, this.accepted, added, told);
+  }
+
+  within() {
+    return lookWithin(this.session, this.plan, this.sieved.rows);
   }
 
   after() {
