@@ -22,7 +22,7 @@ import type {
   WarehouseView,
 } from "@undercoat/core/api/api";
 import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
-import type { AsOf, Between, Lifeline } from "@undercoat/core/history/shape";
+import type { AsOf, Between, KeptHistory, Lifeline } from "@undercoat/core/history/shape";
 import type { Load, Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
 import type { Row } from "../connections/rows.ts";
 import { api, withQuery } from "./client.ts";
@@ -98,6 +98,11 @@ export const queries = {
     queryOptions({ queryKey: ["rows", place], queryFn: () => api.get<Row[]>(tablePath(place, "rows", limit)) }),
   timeColumns: (place: TablePlace) =>
     queryOptions({ queryKey: ["time", place], queryFn: () => api.get<TimeColumn[]>(tablePath(place, "time")) }),
+  histories: () =>
+    queryOptions({
+      queryKey: ["history"],
+      queryFn: () => api.get<(KeptHistory & { connection: string })[]>("/history"),
+    }),
   lifeline: (place: HistoryPlace, key: string[]) =>
     queryOptions({
       queryKey: ["history", place, "lifeline", key],

@@ -55,8 +55,15 @@ function MomentField({ label, value, onChange }: { label: string; value: string;
 function Rows({ found, place, tall }: { found: AsOf; place: HistoryPlace; tall: boolean }) {
   const navigate = useNavigate();
   const { shape } = found;
-  const first = [...shape.key, ...shape.roles.map(([column]) => column)];
-  const columns = [...first, ...found.columns.filter((name) => !first.includes(name))];
+  const telling = shape.roles.filter(([, role]) => role === "follow").map(([column]) => column);
+  const first = [
+    ...shape.key,
+    ...shape.roles.map(([column]) => column).filter((name) => !telling.includes(name)),
+    shape.from,
+    shape.to,
+  ];
+  const rest = found.columns.filter((name) => !first.includes(name) && !telling.includes(name));
+  const columns = [...first, ...rest, ...telling].filter((name) => name !== shape.current.column);
   return (
     <DataTable
       label={`Rows of ${place.target}`}
@@ -74,7 +81,7 @@ function Rows({ found, place, tall }: { found: AsOf; place: HistoryPlace; tall: 
       columns={columns.slice(0, 9).map(
         (name): Column<AsOf["rows"][number]> => ({
           head: <span className="mono">{name}</span>,
-          width: "minmax(90px, 1fr)",
+          width: name === shape.from || name === shape.to ? "158px" : "minmax(80px, 1fr)",
           cell: (row) => (
             <span className={`mono${shape.key.includes(name) ? " strong" : ""}`} title={row[name] ?? "null"}>
               {name === shape.from || name === shape.to

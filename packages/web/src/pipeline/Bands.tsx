@@ -18,6 +18,8 @@ import {
   SliceEditor,
   TargetEditor,
   WatermarkEditor,
+  WithinEditor,
+  withinSentence,
 } from "./editors.tsx";
 import { Phrase } from "./Phrase.tsx";
 
@@ -232,6 +234,15 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
                 {figureWords(figure, (column) => moments.has(column))}
               </Fragment>
             ))}
+          </Phrase>
+          ;{" "}
+          <Phrase
+            {...shared}
+            label="Versions looked up"
+            wrong={under("proof", "within")}
+            editor={(close) => <WithinEditor {...props(close)} />}
+          >
+            {withinSentence(load)}
           </Phrase>
           . Tolerance none.
         </div>

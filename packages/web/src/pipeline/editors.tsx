@@ -316,7 +316,8 @@ export function SliceEditor({ load, preview, onSet, close }: EditorProps) {
       onSubmit={() => {
         const figures = load.proof?.figures ?? ["rows"];
         const next: ProofBy | null = column ? { column, slice, ...(zoned ? { zone: inZone } : {}) } : null;
-        onSet({ ...load, proof: next ? { by: next, figures } : { figures } });
+        const { by: _, ...rest } = load.proof ?? { figures };
+        onSet({ ...load, proof: { ...rest, ...(next ? { by: next } : {}), figures } });
         close();
       }}
     >
@@ -345,6 +346,66 @@ export function SliceEditor({ load, preview, onSet, close }: EditorProps) {
   );
 }
 
+/** `each row finds one version in fleet.vessel_history` */
+export function withinSentence({ proof }: Load): string {
+  return proof?.within ? `each row finds one version in ${proof.within.dimension}` : "no versions looked up";
+}
+
+/** Which versions each row must find exactly one of. */
+export function WithinEditor({ load, warehouse, preview, onSet, close }: EditorProps) {
+  const within = load.proof?.within;
+  const histories = useQuery(queries.histories());
+  const [dimension, setDimension] = useState<string | null>(within?.dimension ?? null);
+  const [key, setKey] = useState<string[]>(within ? [within.key].flat() : []);
+  const [at, setAt] = useState<string | null>(within?.at ?? null);
+  const kept = (histories.data ?? []).filter((one) => one.connection === warehouse);
+  const goesBy = kept.find((one) => one.target === dimension)?.shape.key ?? [];
+  const names = (preview?.columns ?? []).map((entry) => entry.name);
+  const moments = (preview?.columns ?? []).filter((entry) => typeFamily(entry.type) === "moment");
+  return (
+    <Form
+      disabled={dimension !== null && (!at || key.length === 0 || (goesBy.length > 0 && key.length !== goesBy.length))}
+      onSubmit={() => {
+        const { within: _, ...proof } = load.proof ?? { figures: ["rows"] };
+        const next = dimension && at ? { dimension, key: key.length === 1 ? (key[0] ?? "") : key, at } : null;
+        onSet({ ...load, proof: next ? { ...proof, within: next } : proof });
+        close();
+      }}
+    >
+      <Select
+        label="Each row finds exactly one version in"
+        placeholder="none: it looks no versions up"
+        clearable
+        data={[...new Set([...(within ? [within.dimension] : []), ...kept.map((one) => one.target)])]}
+        value={dimension}
+        onChange={setDimension}
+        {...inPopover}
+      />
+      {dimension && (
+        <>
+          <MultiSelect
+            label={
+              goesBy.length ? `By the columns that hold its ${goesBy.join(", ")}` : "By the columns that hold its key"
+            }
+            data={names}
+            value={key}
+            onChange={setKey}
+            searchable
+            {...inPopover}
+          />
+          <Select
+            label="At the time in"
+            data={moments.map((entry) => entry.name)}
+            value={at}
+            onChange={setAt}
+            {...inPopover}
+          />
+        </>
+      )}
+    </Form>
+  );
+}
+
 export function FiguresEditor({ load, preview, onSet, close }: EditorProps) {
   const [figures, setFigures] = useState(load.proof?.figures ?? ["rows"]);
   const possible = (preview?.columns ?? []).flatMap((entry) => {
@@ -358,7 +419,7 @@ export function FiguresEditor({ load, preview, onSet, close }: EditorProps) {
     <Form
       disabled={figures.length === 0}
       onSubmit={() => {
-        onSet({ ...load, proof: { ...(load.proof?.by ? { by: load.proof.by } : {}), figures } });
+        onSet({ ...load, proof: { ...load.proof, figures } });
         close();
       }}
     >

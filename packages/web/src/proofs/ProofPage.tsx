@@ -1,8 +1,10 @@
 import { Button, Modal } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { ProofView } from "@undercoat/core/api/api";
+import { millisecondsOf } from "@undercoat/core/history/lifeline";
 import { figureWords } from "@undercoat/core/proof/figure";
 import type { SliceFigures } from "@undercoat/core/proof/verdict";
+import { historyHolds } from "@undercoat/core/run/run";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
@@ -81,6 +83,25 @@ function columnsFor(proof: ProofView): Column<SliceFigures>[] {
       ),
     },
   ];
+}
+
+/** What was found of a history's versions, and whether its past still says what was proved of it. */
+function HistoryNote({ history }: { history: NonNullable<ProofView["history"]> }) {
+  const { versions, of, broken, earlier } = history;
+  const moved = (earlier?.figures ?? []).filter((pair) => pair.was !== pair.is);
+  const when = earlier ? moment(new Date(millisecondsOf(earlier.moment)).toISOString()) : "";
+  return (
+    <p className={historyHolds(history) ? "quiet" : "lead"}>
+      {counted(versions, "version")} of {of === "all" ? "all keys" : "the keys that the run changed"} looked at:{" "}
+      {broken.length
+        ? `${broken.map((one) => `${grouped(one.versions)} ${one.says}`).join(", ")}.`
+        : "one current a key, no overlap, no gap but by deletions, no two alike."}
+      {earlier &&
+        (moved.length
+          ? ` As of ${when}, ${moved.map((pair) => `${pair.figure} is ${pair.is ?? "null"} where it was proved to be ${pair.was ?? "null"}`).join(", ")}.`
+          : ` As of ${when} it gives the figures that were proved then.`)}
+    </p>
+  );
 }
 
 /** Whether rows find the versions that they look up, and which don't. */
@@ -179,6 +200,8 @@ export default function ProofPage() {
   const slices = proof.sliceFigures.filter((slice) => only !== "differing" || slice.verdict === "disagrees");
   const { all, agreeing } = proof.slices;
   const unit = proof.by?.slice ?? "slice";
+  // Rows that differ stand below; without any, the figures take the page.
+  const roomy = !proof.rows || proof.rows.missing + proof.rows.extra + proof.rows.different === 0;
   const title = proof.trouble
     ? "not proved"
     : !proof.by
@@ -242,15 +265,7 @@ export default function ProofPage() {
               </>
             )}
           </p>
-          {proof.history && (
-            <p className={proof.history.broken.length ? "lead" : "quiet"}>
-              {counted(proof.history.versions, "version")} of{" "}
-              {proof.history.of === "all" ? "all keys" : "the keys that the run changed"} looked at:{" "}
-              {proof.history.broken.length
-                ? `${proof.history.broken.map((one) => `${grouped(one.versions)} ${one.says}`).join(", ")}.`
-                : "one current a key, no overlap, no gap but by deletions, no two alike."}
-            </p>
-          )}
+          {proof.history && <HistoryNote history={proof.history} />}
           {proof.within && <WithinNote within={proof.within} />}
           {proof.trouble && <p className="lead">The source's figures could not be computed: {proof.trouble}</p>}
         </div>
@@ -278,7 +293,7 @@ export default function ProofPage() {
         <section aria-label="Figures by slice">
           <DataTable
             label="Figures by slice"
-            height={272}
+            height={roomy ? "calc(100vh - 310px)" : 272}
             columns={columnsFor(proof)}
             rows={slices}
             rowKey={(slice) => slice.slice ?? ""}
