@@ -3,6 +3,7 @@ import type { Tally } from "@undercoat/core/run/run";
 import { Cancelled, InDoubt } from "@undercoat/engine/failure";
 import { afterAll, beforeAll, describe, expect, test } from "vitest";
 import { makePair, type Pair } from "./pair.ts";
+import { random } from "./random.ts";
 
 /** Random operations, runs and kills on every mode, against a plain model of what each mode promises. */
 let pair: Pair;
@@ -93,17 +94,6 @@ function modelRun(
       Object.entries(tally).map(([field, value]) => [field, String(value)]),
     ) as unknown as Tally,
     proved,
-  };
-}
-
-/** A generator of random numbers that a seed repeats (mulberry32). */
-function random(seed: number): (below: number) => number {
-  let state = seed;
-  return (below) => {
-    state = (state + 0x6d2b79f5) | 0;
-    let t = Math.imul(state ^ (state >>> 15), 1 | state);
-    t = (t + Math.imul(t ^ (t >>> 7), 61 | t)) ^ t;
-    return Math.floor((((t ^ (t >>> 14)) >>> 0) / 4294967296) * below);
   };
 }
 

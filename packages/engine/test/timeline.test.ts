@@ -2,6 +2,7 @@ import type { Load } from "@undercoat/core/pipeline/pipeline";
 import fc from "fast-check";
 import { afterAll, beforeAll, expect, test } from "vitest";
 import { makePair, type Pair } from "./pair.ts";
+import { random } from "./random.ts";
 
 /** The laws of a history that is dated by its source, each tried on many keys at once against a plain model. */
 let pair: Pair;
@@ -202,14 +203,7 @@ test.each([1, 2, 3])(
   { timeout: 120_000 },
   async (seed) => {
     await clear();
-    let state = seed * 7919;
-    /** A generator of random numbers that a seed repeats (mulberry32). */
-    const pick = (below: number) => {
-      state = (state + 0x6d2b79f5) | 0;
-      let t = Math.imul(state ^ (state >>> 15), 1 | state);
-      t = (t + Math.imul(t ^ (t >>> 7), 61 | t)) ^ t;
-      return Math.floor((((t ^ (t >>> 14)) >>> 0) / 4294967296) * below);
-    };
+    const pick = random(seed * 7919);
     const said = new Map<number, Word[]>();
     const expected = () => new Map([...said].sort(([a], [b]) => a - b).map(([id, list]) => [id, model(list)] as const));
     let before = expected();

@@ -222,6 +222,7 @@ export interface ProofView extends ProofSummary {
   trouble: string | null;
   source: string;
   connection: string;
+  warehouse: string;
   key: string[];
   by: { column: string; slice: string; zone?: string } | null;
   sliceFigures: SliceFigures[];
@@ -310,6 +311,8 @@ export interface WarehouseTable {
   pipeline: string | null;
   load: string | null;
   loadedAt: string | null;
+  /** what its comment in the catalogue says, as of what stands beside a history */
+  comment: string | null;
   /** the pipeline that loaded it last, where none does any more */
   once: string | null;
   /** true where a load keeps its history */

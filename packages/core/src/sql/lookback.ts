@@ -1,6 +1,6 @@
 import type { HistoryShape } from "../history/shape.ts";
 import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
-import { momentsTable } from "./version.ts";
+import { holdsAt, momentsTable } from "./version.ts";
 
 /** What is asked of a history by those who look back: one key's versions, the table as of a moment, what changed between two. */
 
@@ -9,12 +9,6 @@ export const historyOfTarget = `SELECT target, pipeline, load, shape::text AS sh
 
 /** True where `text` is a moment. */
 export const isMoment = "SELECT $1::timestamptz::text AS moment";
-
-/** True where a moment (SQL) falls into a version. */
-export function validAt(shape: HistoryShape, row: string, moment: string): string {
-  const [from, to] = [shape.from, shape.to].map((name) => `${row}.${identifier(name)}`);
-  return `${from} <= ${moment} AND ${shape.end === null ? `(${to} IS NULL OR ${moment} < ${to})` : `${moment} < ${to}`}`;
-}
 
 /** True where a row is of the key in $1 …, by the key's own types. */
 function ofKey({ key }: HistoryShape, types: ReadonlyMap<string, string>, row: string): string {
@@ -49,10 +43,10 @@ export const runsAt =
 
 /** The first rows as of a moment, by key; how many there are in all. Parameter: the moment. */
 export function rowsAsOf(target: TableName, shape: HistoryShape, limit: number): string {
-  return `SELECT t.* FROM ${qualified(target)} t WHERE ${validAt(shape, "t", "$1::timestamptz")} ORDER BY ${identifiers(shape.key, "t")} LIMIT ${Math.trunc(limit)}`;
+  return `SELECT t.* FROM ${qualified(target)} t WHERE ${holdsAt(shape, "t", "$1::timestamptz")} ORDER BY ${identifiers(shape.key, "t")} LIMIT ${Math.trunc(limit)}`;
 }
 export function countAsOf(target: TableName, shape: HistoryShape): string {
-  return `SELECT count(*)::text AS rows FROM ${qualified(target)} t WHERE ${validAt(shape, "t", "$1::timestamptz")}`;
+  return `SELECT count(*)::text AS rows FROM ${qualified(target)} t WHERE ${holdsAt(shape, "t", "$1::timestamptz")}`;
 }
 
 /** How many versions began in each of some steps of equal length between the first and the last that did. */
@@ -64,7 +58,7 @@ export function beginnings(target: TableName, shape: HistoryShape, steps: number
 
 /** What stood at two moments, beside each other: `a` and `b`. */
 function beside(target: TableName, shape: HistoryShape): string {
-  const at = (moment: string) => `(SELECT t.* FROM ${qualified(target)} t WHERE ${validAt(shape, "t", moment)})`;
+  const at = (moment: string) => `(SELECT t.* FROM ${qualified(target)} t WHERE ${holdsAt(shape, "t", moment)})`;
   const same = shape.key.map((name) => `a.${identifier(name)} = b.${identifier(name)}`).join(" AND ");
   return `${at("$1::timestamptz")} a FULL JOIN ${at("$2::timestamptz")} b ON ${same}`;
 }

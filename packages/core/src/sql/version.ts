@@ -29,16 +29,19 @@ export function versionColumns(plan: LoadPlan, history: HistoryPlan): { name: st
 }
 
 /** What the end of an open version holds. */
-export const openEnd = (history: HistoryPlan) => typedLiteral(history.end, timestamptz);
+export const openEnd = (history: Validity) => typedLiteral(history.end, timestamptz);
 
 /** True for a version that has not ended; `row` is its alias. */
-export function isOpen(history: HistoryPlan, row: string): string {
+export function isOpen(history: Validity, row: string): string {
   const to = `${row}.${identifier(history.to)}`;
   return history.end === null ? `${to} IS NULL` : `${to} = ${openEnd(history)}`;
 }
 
-/** True where a moment falls into a version. */
-export function holdsAt(history: HistoryPlan, row: string, moment: string): string {
+/** The columns that say when a version is valid, and what tells that it has not ended. */
+type Validity = Pick<HistoryPlan, "from" | "to" | "end">;
+
+/** True where a moment (SQL) falls into a version. */
+export function holdsAt(history: Validity, row: string, moment: string): string {
   const [from, to] = [history.from, history.to].map((name) => `${row}.${identifier(name)}`);
   return `${from} <= ${moment} AND ${history.end === null ? `(${to} IS NULL OR ${moment} < ${to})` : `${moment} < ${to}`}`;
 }

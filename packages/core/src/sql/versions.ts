@@ -246,15 +246,13 @@ function leaveHistory(plan: LoadPlan, kept: HistoryShape, existing: Dataset): Ta
     madeBeside("the current versions", target),
     madeBeside("the versions as of a moment", target),
   ];
-  const to = `t.${identifier(kept.to)}`;
-  const ended = kept.end === null ? `${to} IS NOT NULL` : `${to} <> ${typedLiteral(kept.end, "timestamptz")}`;
   const columns = keptColumns(kept, existing);
   return [
     {
       message: "the view and the function of versions go",
       sql: `DO ${literal(`BEGIN IF obj_description(to_regclass(${literal(qualified(now))}), 'pg_class') = ${literal(ofView)} THEN DROP VIEW ${qualified(now)}; END IF; IF obj_description(to_regprocedure(${literal(`${qualified(asOf)}(timestamptz)`)}), 'pg_proc') = ${literal(ofFunction)} THEN DROP FUNCTION ${qualified(asOf)}(timestamptz); END IF; END`)}`,
     },
-    { message: "versions that have ended are removed", sql: `DELETE FROM ${table} t WHERE ${ended}` },
+    { message: "versions that have ended are removed", sql: `DELETE FROM ${table} t WHERE NOT (${isOpen(kept, "t")})` },
     {
       message: `the columns ${columns.join(", ")} go`,
       sql: `ALTER TABLE ${table} ${columns.map((name) => `DROP COLUMN ${identifier(name)}`).join(", ")}`,

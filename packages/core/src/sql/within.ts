@@ -1,8 +1,8 @@
 import type { HistoryShape } from "../history/shape.ts";
 import type { LoadPlan } from "../plan/plan.ts";
 import { identifier, qualified, type TableName } from "./identifier.ts";
-import { validAt } from "./lookback.ts";
 import { currentRows } from "./target.ts";
+import { holdsAt } from "./version.ts";
 
 /** Rows that are shown of those that find no version, or several. */
 const shown = 20;
@@ -12,7 +12,7 @@ function facts({ prove, write }: LoadPlan, shape: HistoryShape, rows: TableName 
   const within = prove.within ?? { dimension: write.target, key: [], at: "" };
   const at = `t.${identifier(within.at)}::timestamptz`;
   const same = shape.key.map((name, place) => `d.${identifier(name)} = t.${identifier(within.key[place] ?? name)}`);
-  const versions = `(SELECT count(*) FROM ${qualified(within.dimension)} d WHERE ${[...same, validAt(shape, "d", at)].join(" AND ")})`;
+  const versions = `(SELECT count(*) FROM ${qualified(within.dimension)} d WHERE ${[...same, holdsAt(shape, "d", at)].join(" AND ")})`;
   const key = `ARRAY[${within.key.map((name) => `t.${identifier(name)}::text`).join(", ")}]`;
   return `SELECT ${key} AS key, (${at})::text AS at, ${versions} AS found FROM ${qualified(rows ?? write.target)} t`;
 }

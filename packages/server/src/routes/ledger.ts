@@ -256,7 +256,7 @@ export const warehouse = routes()
           )
           .find((entry) => entry.table.schema === dataset.schema && entry.table.table === dataset.name);
         const { row: stands, whole } = standings.of(loader?.pipeline ?? "", loader?.load ?? "");
-        const { schema, name: table, kind, bytes } = dataset;
+        const { schema, name: table, kind, bytes, comment } = dataset;
         const target = formatTableName({ schema, table });
         // What the last whole proof counted is exact; the server's own figure is an estimate, and absent for a new table.
         const rows = whole?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? dataset.rows;
@@ -270,6 +270,7 @@ export const warehouse = routes()
           pipeline: loader?.pipeline ?? null,
           load: loader?.load ?? null,
           loadedAt: (stands?.loadedAt ?? (loader ? null : once.get(target)?.at))?.toISOString() ?? null,
+          comment,
           history: loader?.history ?? false,
           once: loader ? null : (once.get(target)?.title ?? null),
         });

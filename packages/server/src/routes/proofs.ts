@@ -86,6 +86,7 @@ export const proofs = routes()
       run: row.runId,
       source: definition?.from.table ?? "query",
       connection: definition?.from.connection ?? "",
+      warehouse: run.definition.warehouse,
       key: definition?.into.key ?? [],
       by: definition?.proof?.by ?? null,
       sliceFigures: [...kept.values()].sort((a, b) => ((a.slice ?? "") < (b.slice ?? "") ? 1 : -1)),

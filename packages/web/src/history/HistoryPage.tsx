@@ -12,14 +12,7 @@ import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { Beginnings } from "./Beginnings.tsx";
 import { lifelineLink } from "./links.ts";
-
-const dayTime = new Intl.DateTimeFormat("en-GB", {
-  day: "numeric",
-  month: "short",
-  year: "numeric",
-  hour: "2-digit",
-  minute: "2-digit",
-});
+import { dayTime, momentWords } from "./moments.ts";
 
 /** A moment as a field of the browser takes it, in this zone, and back. */
 function local(iso: string): string {
@@ -31,13 +24,6 @@ const isoOf = (text: string) => {
   const date = new Date(text);
   return Number.isNaN(date.getTime()) ? "" : date.toISOString();
 };
-
-/** A moment of the warehouse in this zone; what has no end says so. */
-function momentWords(text: string | null): string {
-  if (text === null) return "now";
-  const at = millisecondsOf(text);
-  return Number.isFinite(at) ? dayTime.format(at) : text === "-infinity" ? "always" : "never";
-}
 
 function MomentField({ label, value, onChange }: { label: string; value: string; onChange: (iso: string) => void }) {
   return (
@@ -85,7 +71,9 @@ function Rows({ found, place, tall }: { found: AsOf; place: HistoryPlace; tall: 
           cell: (row) => (
             <span className={`mono${shape.key.includes(name) ? " strong" : ""}`} title={row[name] ?? "null"}>
               {name === shape.from || name === shape.to
-                ? momentWords(row[name] ?? null)
+                ? row[name] == null
+                  ? "now"
+                  : momentWords(row[name])
                 : (row[name] ?? <i className="quiet">null</i>)}
             </span>
           ),

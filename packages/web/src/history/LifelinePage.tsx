@@ -1,14 +1,7 @@
 import { Button } from "@mantine/core";
 import { useHotkeys } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import {
-  changesOf,
-  type Drawn,
-  drawLifeline,
-  type Edge,
-  millisecondsOf,
-  versionAt,
-} from "@undercoat/core/history/lifeline";
+import { changesOf, type Drawn, drawLifeline, type Edge, versionAt } from "@undercoat/core/history/lifeline";
 import type { Lifeline } from "@undercoat/core/history/shape";
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
@@ -19,23 +12,12 @@ import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { historyLink, keyOf, lifelineLink } from "./links.ts";
+import { dayTime, momentWords } from "./moments.ts";
 import { Strands } from "./Strands.tsx";
 
 const monthYear = new Intl.DateTimeFormat("en-GB", { month: "long", year: "numeric" });
-const dayTime = new Intl.DateTimeFormat("en-GB", {
-  day: "numeric",
-  month: "short",
-  year: "numeric",
-  hour: "2-digit",
-  minute: "2-digit",
-});
 const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", year: "numeric" });
 const times = (count: number) => (count === 1 ? "once" : count === 2 ? "twice" : `${count} times`);
-
-function told(text: string): string {
-  const at = millisecondsOf(text);
-  return Number.isFinite(at) ? dayTime.format(at) : text === "-infinity" ? "always" : "never";
-}
 
 /** What happened to a key, in sentences. */
 function sentence(drawn: Drawn, { shape }: Lifeline): string {
@@ -98,8 +80,8 @@ function EdgeTable({ edge, shape }: { edge: Edge; shape: Lifeline["shape"] }) {
                       <span className="differs">{version.values[name] ?? <i className="quiet">null</i>}</span>
                     </td>
                   ))}
-                  <td className="nowrap">{told(version.fromText)}</td>
-                  <td className="nowrap">{version.toText ? told(version.toText) : "now"}</td>
+                  <td className="nowrap">{momentWords(version.fromText)}</td>
+                  <td className="nowrap">{version.toText ? momentWords(version.toText) : "now"}</td>
                   {shape.surrogate && <td>{version.values[shape.surrogate]}</td>}
                   {rest.map((name) => (
                     <td key={name} className="nowrap">
@@ -246,7 +228,7 @@ export default function LifelinePage() {
       <div className="columns" style={{ marginTop: 20 }}>
         <section aria-label="The edge in hand">
           <div className="head" style={{ marginBottom: 4 }}>
-            <h2>{inHand ? `The edge at ${told(inHand.text)}` : "No edge"}</h2>
+            <h2>{inHand ? `The edge at ${momentWords(inHand.text)}` : "No edge"}</h2>
             <span className="actions">
               <button type="button" className="link" disabled={edge <= 0} onClick={() => step(-1)}>
                 ← earlier

@@ -9,6 +9,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { queries } from "../api/queries.ts";
+import { lifelineLink } from "../history/links.ts";
 import { type Column, DataTable } from "../parts/DataTable.tsx";
 import { FigureTable, figureValue } from "../parts/FigureTable.tsx";
 import { counted, differenceWords, exactTime, grouped, moment, sliceName } from "../parts/format.ts";
@@ -328,7 +329,14 @@ export default function ProofPage() {
         </section>
         <Explanation proof={proof} />
       </div>
-      {proof.rows && <RowByRow rows={proof.rows} />}
+      {proof.rows && (
+        <RowByRow
+          rows={proof.rows}
+          lifeline={
+            proof.history && ((key) => lifelineLink({ connection: proof.warehouse, target: proof.target }, key))
+          }
+        />
+      )}
       {open && <SliceDetail proof={proof} slice={open} onClose={() => setOpen(null)} />}
       <Modal opened={sqlShown} onClose={() => setSqlShown(false)} title="Both queries, as they were run" size="xl">
         <h3>

@@ -1,6 +1,6 @@
 import type { DifferingRow, RowDifferences } from "@undercoat/core/proof/difference";
 import { Fragment, useEffect, useRef } from "react";
-import { useLocation } from "react-router";
+import { Link, useLocation } from "react-router";
 import { counted } from "../parts/format.ts";
 import { Side } from "../parts/words.tsx";
 
@@ -13,12 +13,22 @@ const told = (value: string | null | undefined) =>
     value
   );
 
-function HalfRow({ row, side, columns }: { row: DifferingRow; side: "source" | "warehouse"; columns: string[] }) {
+function HalfRow({
+  row,
+  side,
+  columns,
+  to = null,
+}: {
+  row: DifferingRow;
+  side: "source" | "warehouse";
+  columns: string[];
+  to?: string | null;
+}) {
   const values = row[side];
   return (
     <tr>
       <td>
-        <Side of={side} />
+        <Side of={side} /> {to && <Link to={to}>through time</Link>}
       </td>
       {values ? (
         columns.map((column, at) => (
@@ -41,7 +51,14 @@ function HalfRow({ row, side, columns }: { row: DifferingRow; side: "source" | "
 }
 
 /** The differing rows, source over warehouse, differing cells underlined. */
-export function RowByRow({ rows }: { rows: RowDifferences }) {
+export function RowByRow({
+  rows,
+  lifeline,
+}: {
+  rows: RowDifferences;
+  /** where a key is seen through time; null where its table keeps no history */
+  lifeline: ((key: string[]) => string) | null;
+}) {
   const found = rows.missing + rows.extra + rows.different;
   const place = useRef<HTMLElement>(null);
   const { hash } = useLocation();
@@ -77,7 +94,12 @@ export function RowByRow({ rows }: { rows: RowDifferences }) {
             {rows.rows.map((row, at) => (
               <Fragment key={`${row.key.join(" ")} ${at}`}>
                 <HalfRow row={row} side="source" columns={rows.columns} />
-                <HalfRow row={row} side="warehouse" columns={rows.columns} />
+                <HalfRow
+                  row={row}
+                  side="warehouse"
+                  columns={rows.columns}
+                  to={lifeline && row.warehouse ? lifeline(row.key.map((part) => part ?? "")) : null}
+                />
               </Fragment>
             ))}
           </tbody>

@@ -120,8 +120,10 @@ export default function WarehousePage() {
                     {row.pipeline} · {row.load}
                   </Link>
                 ) : (
-                  <span className="quiet">
-                    {row.once ? `no pipeline any more; ${row.once} did` : "no pipeline here"}
+                  <span className="quiet" title={row.comment ?? undefined}>
+                    {row.once
+                      ? `no pipeline any more; ${row.once} did`
+                      : (row.comment?.replace(/^Undercoat: /, "") ?? "no pipeline here")}
                   </span>
                 ),
             },

@@ -103,7 +103,7 @@ test("the table as of a moment, and what changed between two", async () => {
   await expect(title).toContainText("agency.customer_history now: 12,000 rows");
   await page.getByText("As of a moment").click();
   await expect(title).toContainText("as of");
-  await page.getByLabel("As of").first().fill("2020-01-01T00:00");
+  await page.getByLabel("As of", { exact: true }).first().fill("2020-01-01T00:00");
   await expect(title).toContainText("0 rows");
   await expect(page.getByText("No version was valid then")).toBeVisible();
   await page.getByText("What changed").click();
