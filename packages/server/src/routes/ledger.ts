@@ -320,5 +320,8 @@ export const search = routes()
       : await RunRow.findAll({ where: { pipeline: named }, order: [["id", "DESC"]], limit: 5 });
     for (const run of runs)
       found.push({ kind: "run", title: `Run ${run.id}`, detail: `${run.title}, ${run.status}`, to: `/runs/${run.id}` });
-    return c.json(found.slice(0, 30));
+    // What is named exactly so comes before what only has it in its name.
+    const exact = ({ title }: Finding) =>
+      [title, title.split(".").at(-1) ?? ""].some((name) => name.toLowerCase() === wanted);
+    return c.json(found.toSorted((a, b) => Number(exact(b)) - Number(exact(a))).slice(0, 30));
   });

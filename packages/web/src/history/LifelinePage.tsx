@@ -181,7 +181,8 @@ export default function LifelinePage() {
       </main>
     );
   if (!data || !drawn) return <main className="page" aria-busy="true" />;
-  const name = key.join(", ");
+  // What is shown is told by what is here, also while the next key is on its way.
+  const name = data.shape.key.map((column) => data.versions[0]?.[column] ?? "").join(", ");
   const inHand = drawn.edges[edge];
   const since = drawn.versions[0]?.fromText === "-infinity" ? "always" : monthYear.format(drawn.versions[0]?.from);
   const pinned = pin === null ? null : versionAt(drawn, pin);
