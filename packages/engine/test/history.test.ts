@@ -591,3 +591,42 @@ describe("facts that look a version up", () => {
     await expect(pair.run(within({ at: "vessel" }))).rejects.toThrow(/looked up at a date or a time/);
   });
 });
+
+describe("strange tables", () => {
+  test("an empty one, one of 300 columns, one whose every name needs quotes", async () => {
+    const columns = Array.from({ length: 300 }, (_, n) => `"c ${n} 🐦" text DEFAULT 'v${n}'`).join(", ");
+    await pair.atSource(
+      `DROP TABLE IF EXISTS wide; CREATE TABLE wide ("id ""x""" int PRIMARY KEY, ${columns}, at timestamptz NOT NULL)`,
+    );
+    const wide: Load = {
+      from: { connection: "source", table: "public.wide" },
+      into: {
+        table: 'fleet."wide of 300"',
+        mode: "history",
+        key: ['id "x"'],
+        history: { since: "at", surrogate: { column: "no." }, current: { column: "the 'current'", yes: 1, no: 0 } },
+      },
+    };
+    expect((await pair.run(wide)).tally).toMatchObject({ read: "0", versions: "0" });
+    await pair.atSource(`INSERT INTO wide ("id ""x""", at) SELECT n, '2026-01-01' FROM generate_series(1, 5) n`);
+    expect((await pair.run(wide)).tally).toMatchObject({ new: "5", versions: "5" });
+    await pair.atSource(
+      `UPDATE wide SET "c 299 🐦" = NULL, at = '2026-02-01' WHERE "id ""x""" = 1; UPDATE wide SET "c 0 🐦" = '', at = '2025-02-01' WHERE "id ""x""" = 2`,
+    );
+    const run = await pair.run(wide);
+    expect(run.tally).toMatchObject({ changed: "2", same: "3" });
+    expect(run.findings.opened).toContainEqual({ column: "c 299 🐦", versions: "1" });
+    expect((await pair.prove(wide)).proof).toMatchObject({ verdict: "proved", history: { broken: [] } });
+  });
+
+  test("a trigger that keeps versions out makes the load fail, and nothing is written", async () => {
+    await pair.run(load);
+    await pair.atWarehouse(
+      "CREATE FUNCTION fleet.no_more() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END'; CREATE TRIGGER t BEFORE INSERT ON fleet.vessel FOR EACH ROW EXECUTE FUNCTION fleet.no_more()",
+    );
+    await pair.atSource("UPDATE vessel SET port = 'VES' WHERE code = 'A'");
+    const before = await lines("code, port, valid_to");
+    await expect(pair.run(load)).rejects.toThrow(/tally does not balance/);
+    expect(await lines("code, port, valid_to")).toEqual(before);
+  });
+});

@@ -177,7 +177,7 @@ export const viewNames = ({ schema, table }: TableName) => ({
   asOf: { schema, table: name63(`${table.slice(0, 57)}_as_of`) },
 });
 
-/** Makes what queries read; where something of that name stands that is not ours, it is left alone. */
+/** Makes what queries read; where something of that name stands that is not ours, or nothing may be made, that is left alone. */
 export function makeViews(plan: LoadPlan): TargetChange[] {
   const { target } = plan.write;
   const history = historyOf(plan);
@@ -188,7 +188,7 @@ export function makeViews(plan: LoadPlan): TargetChange[] {
   const body = `SELECT t.* FROM ${table} t WHERE ${holdsAt(history, "t", "$1")}`;
   const made = `CREATE OR REPLACE FUNCTION ${qualified(asOf)}(moment timestamptz) RETURNS SETOF ${table} LANGUAGE sql STABLE AS ${literal(body)}`;
   const free = (catalogue: string, object: string, comment: string) =>
-    `(${object} IS NULL OR obj_description(${object}, ${literal(catalogue)}) = ${literal(comment)})`;
+    `has_schema_privilege(${literal(target.schema)}, 'CREATE') AND (${object} IS NULL OR obj_description(${object}, ${literal(catalogue)}) = ${literal(comment)})`;
   const ofView = `to_regclass(${literal(qualified(now))})`;
   const ofFunction = `to_regprocedure(${literal(`${qualified(asOf)}(timestamptz)`)})`;
   const run = (sql: string) => `EXECUTE ${literal(sql)};`;
