@@ -175,6 +175,7 @@ test("a connection's check tells each step, and the password never comes back", 
 test("/ finds anything by keyboard alone", async () => {
   await open("/warehouse");
   await page.keyboard.press("/");
+  await expect(page.getByRole("combobox", { name: "Find anything" })).toBeFocused();
   await page.keyboard.type("sailing");
   await expect(page.getByRole("option").first()).toContainText("harbour.sailingloaded by Harbour day");
   await page.keyboard.press("Enter");

@@ -16,6 +16,8 @@ const pages: Finding[] = [
   { kind: "page", title: "Connections", detail: "outside systems", to: "/connections" },
 ];
 
+const field = (input: HTMLInputElement | null) => input?.focus();
+
 /** Finds pipelines, tables, connections and runs by a part of their name. */
 export function Find({ onClose }: { onClose: () => void }) {
   const [wanted, setWanted] = useState("");
@@ -41,12 +43,15 @@ export function Find({ onClose }: { onClose: () => void }) {
       size="lg"
       padding="sm"
       yOffset="8vh"
+      transitionProps={{ duration: 0 }}
       aria-label="Find anything"
     >
       <TextInput
         aria-label="Find anything"
         placeholder="A pipeline, table, connection or run"
         value={wanted}
+        // At once, so that no key typed after the one that opened it is lost.
+        ref={field}
         data-autofocus
         role="combobox"
         aria-expanded="true"
