@@ -536,7 +536,7 @@ describe("limits and figures hold to the letter", () => {
   test("both ends must have counted the same rows", async () => {
     const { transfer } = await import("@undercoat/engine/load/staging");
     const { Readable, Writable } = await import("node:stream");
-    const rows = Object.assign(Readable.from([Buffer.from("x")]), { rowCount: 3 });
+    const rows = Object.assign(Readable.from([Buffer.from("x")]), { counted: Promise.resolve(3) });
     const sink = Object.assign(new Writable({ write: (_chunk, _encoding, done) => done() }), { rowCount: 2 });
     const ends = { inside: false, source: { rows: async () => rows } } as never;
     const landing = { sink: () => sink, progress: async () => null } as never;

@@ -1,3 +1,6 @@
+import { once } from "node:events";
+import { type AddressInfo, connect, createServer } from "node:net";
+import { Session } from "@undercoat/engine/postgres/session";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { afterAll, beforeAll, describe, expect, test } from "vitest";
 import { sourceContract } from "./contract.ts";
@@ -18,6 +21,57 @@ sourceContract("PostgreSQL", {
   add: async () => {
     await pair.atSource("INSERT INTO sample VALUES (4, 'd', '2026-11-04')");
   },
+});
+
+describe("the number of rows that comes after the last of them", () => {
+  const copyDone = Buffer.from("c\0\0\0\x04", "latin1");
+
+  /** Reads three rows over a wire that holds back what follows the last of them until they are read, or is cut then. */
+  const lateCount = async (then: "comes" | "cut") => {
+    let end: () => void = () => undefined;
+    const server = createServer((near) => {
+      const far = connect(pair.source.settings.port, "127.0.0.1");
+      near.on("error", () => far.destroy()).on("close", () => far.destroy());
+      near.pipe(far);
+      far.on("data", (bytes: Buffer) => {
+        const at = bytes.indexOf(copyDone);
+        if (at < 0) {
+          near.write(bytes);
+          return;
+        }
+        far.pause();
+        near.write(bytes.subarray(0, at + copyDone.length));
+        end = () => {
+          if (then === "cut") near.destroy();
+          else near.write(bytes.subarray(at + copyDone.length));
+          far.resume();
+        };
+      });
+    }).listen(0, "127.0.0.1");
+    await once(server, "listening");
+    const { port } = server.address() as AddressInfo;
+    const session = await Session.open(
+      { ...pair.source, settings: { ...pair.source.settings, port } },
+      { application: "late count", fresh: true },
+    );
+    try {
+      const rows = await session.copyOut("COPY (SELECT generate_series(1, 3)) TO STDOUT");
+      for await (const _ of rows);
+      end();
+      return await rows.counted;
+    } finally {
+      await session.close();
+      server.close();
+    }
+  };
+
+  test("is waited for", async () => {
+    expect(await lateCount("comes")).toBe(3);
+  });
+
+  test("is a failure where it never comes", async () => {
+    await expect(lateCount("cut")).rejects.toThrow("Connection terminated");
+  });
 });
 
 describe("a check that fails says the fact and what to do", () => {

@@ -59,7 +59,7 @@ async function pipeRows(
   } finally {
     clearInterval(ticker);
   }
-  const sent = String(rows.rowCount);
+  const sent = String(await rows.counted);
   const taken = String(sink.rowCount);
   if (sent !== taken)
     throw new LoadFailure({

@@ -1,7 +1,7 @@
 import type { Readable, Writable } from "node:stream";
 import * as sql from "@undercoat/core/sql/session";
 import type pg from "pg";
-import { type CopyStreamQuery, type CopyToStreamQuery, from as copyFrom, to as copyTo } from "pg-copy-streams";
+import { type CopyStreamQuery, from as copyFrom, to as copyTo } from "pg-copy-streams";
 import type { Credentials, Row } from "../connection/credentials.ts";
 import { Cancelled, failureOf, LoadFailure, type Place } from "../failure.ts";
 import { acquire, end, release } from "./client.ts";
@@ -147,11 +147,18 @@ export class Session {
     }));
   }
 
-  /** A COPY … TO STDOUT as a byte stream; `rowCount` is known at its end. */
-  async copyOut(text: string): Promise<Readable & { rowCount: number }> {
-    return this.attempt(async () =>
-      this.placed(this.client.query(copyTo(text)) as CopyToStreamQuery as unknown as Readable & { rowCount: number }),
-    );
+  /** A COPY … TO STDOUT as a byte stream; `counted` is the server's own number of its rows. */
+  async copyOut(text: string): Promise<Readable & { counted: Promise<number> }> {
+    return this.attempt(async () => {
+      const copy = copyTo(text);
+      // The stream ends with the last row; the number of rows comes after it, and may come a packet later.
+      const counted = new Promise<number>((resolve, reject) => {
+        Object.assign(copy, { handleReadyForQuery: () => resolve(copy.rowCount) });
+        copy.once("error", reject);
+      });
+      counted.catch(() => undefined);
+      return Object.assign(this.placed(this.client.query(copy)), { counted });
+    });
   }
 
   /** A COPY … FROM STDIN as a byte sink; `rowCount` is known when it has finished. */

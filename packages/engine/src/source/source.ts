@@ -7,8 +7,8 @@ import type { CheckStep } from "../connection/check.ts";
 import type { Row } from "../connection/credentials.ts";
 import type { ProofSide } from "../proof/side.ts";
 
-/** Rows as a byte stream in PostgreSQL's binary COPY format; `rowCount` is exact once the stream has ended. */
-export type RowStream = Readable & { rowCount: number };
+/** Rows as a byte stream in PostgreSQL's binary COPY format; `counted` is how many the source says it sent, told after the last. */
+export type RowStream = Readable & { counted: Promise<number> };
 
 /** One unchanging moment of a source: rows, watermark and figures read through it belong together. */
 export interface Snapshot {
