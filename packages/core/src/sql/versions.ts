@@ -172,13 +172,13 @@ function numbersIndex(
 const madeBeside = (what: string, target: TableName) => `Undercoat: ${what} of ${formatTableName(target)}`;
 
 /** The view of the current versions and the function of those as of a moment, beside their table. */
-export const viewNames = ({ schema, table }: TableName) => ({
+const viewNames = ({ schema, table }: TableName) => ({
   now: { schema, table: name63(`${table.slice(0, 59)}_now`) },
   asOf: { schema, table: name63(`${table.slice(0, 57)}_as_of`) },
 });
 
 /** Makes what queries read; where something of that name stands that is not ours, or nothing may be made, that is left alone. */
-export function makeViews(plan: LoadPlan): TargetChange[] {
+function makeViews(plan: LoadPlan): TargetChange[] {
   const { target } = plan.write;
   const history = historyOf(plan);
   const { now, asOf } = viewNames(target);
@@ -347,12 +347,6 @@ export function finishing(plan: LoadPlan): TargetChange[] {
         ...makeViews(plan),
       ]
     : keyed;
-}
-
-/** A thing that always holds of a history, and how many versions break it. */
-export interface Invariant {
-  says: string;
-  sql: string;
 }
 
 /**

@@ -59,7 +59,7 @@ export function proofWords({ trouble, without, cells, slices, verdict, history, 
 }
 
 /** What was found of a history's versions: that all of it holds, or what does not. */
-export function historyWords({ versions, broken, earlier }: HistoryProof): string {
+function historyWords({ versions, broken, earlier }: HistoryProof): string {
   const looked = `${grouped(versions)} version${versions === "1" ? "" : "s"}`;
   const moved = (earlier?.figures ?? []).filter((pair) => pair.was !== pair.is);
   if (moved.length)

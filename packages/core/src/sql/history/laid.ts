@@ -34,7 +34,7 @@ import {
 /** How keys are laid out anew: points in the order of time, folded into versions. */
 
 /** All versions of the keys that are laid out anew, numbered; `observed` is from when each is known to be so. */
-export function knownVersions(plan: LoadPlan, history: HistoryPlan, rows: TableName): string {
+function knownVersions(plan: LoadPlan, history: HistoryPlan, rows: TableName): string {
   const { target, key } = plan.write;
   const { news, known } = work(rows);
   const from = `t.${identifier(history.from)}`;

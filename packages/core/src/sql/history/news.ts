@@ -11,10 +11,10 @@ export function since(plan: LoadPlan, history: HistoryPlan): string {
 }
 
 /** True where the source can have several rows of a key: it keeps a log of changes rather than what is so now. */
-export const isLog = (plan: LoadPlan, history: HistoryPlan) => history.since !== null && !plan.write.keyGuaranteed;
+const isLog = (plan: LoadPlan, history: HistoryPlan) => history.since !== null && !plan.write.keyGuaranteed;
 
 /** A row of a moment kept, for a key and from a time on. */
-export function keptMoment(plan: LoadPlan, key: string, condition: string): string {
+function keptMoment(plan: LoadPlan, key: string, condition: string): string {
   return `EXISTS (SELECT 1 FROM ${qualified(momentsTable(plan.write.target))} m WHERE NOT m.${gone} AND ${sameKey(plan, "m", key)} AND ${condition})`;
 }
 
@@ -28,7 +28,7 @@ export function said(plan: LoadPlan, history: HistoryPlan): string {
 }
 
 /** True where a version that has ended, or a moment kept in one, says already what the staged row says. */
-export function saidBefore(plan: LoadPlan, history: HistoryPlan): string {
+function saidBefore(plan: LoadPlan, history: HistoryPlan): string {
   const time = since(plan, history);
   const from = `v.${identifier(history.from)}`;
   const same = `NOT ${opens(plan, of("v"), of("s"))}`;
