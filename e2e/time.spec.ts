@@ -76,7 +76,8 @@ test("a run says how many versions each column's change opened, and its proof wh
 test("one key through time: edges by keyboard, a pin, the next key", async () => {
   await open("/warehouse");
   await page.getByRole("textbox", { name: "Filter tables" }).fill("vessel_history");
-  await page.getByRole("link", { name: "through time" }).click();
+  const table = page.getByRole("row", { name: /vessel_history/ });
+  await table.getByRole("link", { name: "through time" }).click();
   await expect(page.getByRole("heading", { level: 1 })).toContainText("fleet.vessel_history now: 9 rows");
   await page.getByRole("row", { name: /KSF-07/ }).press("Enter");
   const title = page.getByRole("heading", { level: 1 });

@@ -1,6 +1,6 @@
 import { changesOf, drawLifeline, millisecondsOf, versionAt } from "@undercoat/core/history/lifeline";
 import type { HistoryShape } from "@undercoat/core/history/shape";
-import { suggestChanges } from "@undercoat/core/history/suggest";
+import { readingsOf, suggestChanges } from "@undercoat/core/history/suggest";
 import { check, loadSchema } from "@undercoat/core/pipeline/schema";
 import { describe, expect, test } from "vitest";
 
@@ -123,6 +123,26 @@ test("what a change should do is suggested by name and type, with its reason", (
     ["extras", "overwrite"],
   ]);
   for (const { name } of columns) expect(suggested[name]?.why).toContain(name);
+});
+
+test("a column that differs in nearly every changed row is not suggested to open a version", () => {
+  const columns = ["home_port", "position"].map((name) => ({ name, type: "text" }));
+  const row = (at: number, position: string, port = "KIL") => ({
+    values: { code: String(at), home_port: port, position },
+    held: { code: String(at), home_port: "KIL", position: "before" },
+    rejected: null,
+  });
+  const moved = Array.from({ length: 12 }, (_, at) => row(at, `at ${at}`, at === 3 ? "VES" : "KIL"));
+  const suggested = suggestChanges(columns, readingsOf(moved, ["code"]));
+  expect(suggested.position).toMatchObject({ change: "overwrite", why: expect.stringContaining("12 of 12 rows") });
+  expect(suggested.home_port?.change).toBe("version");
+  // Rows that say what they said, or too few that don't, say nothing of how often.
+  const still = Array.from({ length: 12 }, (_, at) => row(at, "before"));
+  for (const rows of [still, moved.slice(0, 5), [...still, ...moved.slice(0, 5)]])
+    expect(suggestChanges(columns, readingsOf(rows, ["code"])).position?.change).toBe("version");
+  // A log's rows of one key are readings of it.
+  const log = Array.from({ length: 9 }, (_, at) => ({ ...row(0, `at ${at}`), held: null }));
+  expect(suggestChanges(columns, readingsOf(log, ["code"])).position?.change).toBe("overwrite");
 });
 
 describe("the form of a history", () => {

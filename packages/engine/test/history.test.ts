@@ -324,6 +324,27 @@ describe("a load that goes on", () => {
     expect((await pair.run(load)).tally).toMatchObject({ changed: "0", same: "3" });
   });
 
+  test("or is filled in where that is chosen: old versions hold what the source says now, and none is opened", async () => {
+    const filling = { ...load, into: { ...load.into, history: { ...load.into.history, added: "fill" as const } } };
+    await pair.run(filling);
+    await pair.atSource("UPDATE vessel SET port = 'VES' WHERE code = 'A'");
+    await pair.run(filling);
+    await pair.atSource("ALTER TABLE vessel ADD COLUMN berth text; UPDATE vessel SET berth = 'at ' || code");
+    expect((await pair.rehearse(filling)).tally).toMatchObject({ changed: "0", same: "3", versions: "0" });
+    const run = await pair.run(filling);
+    expect([run.tally.same, run.tally.versions, run.proof.verdict]).toEqual(["3", "0", "proved"]);
+    expect(
+      await pair.atWarehouse(
+        "SELECT code, berth, count(*)::text AS versions FROM fleet.vessel GROUP BY 1, 2 ORDER BY 1",
+      ),
+    ).toEqual([
+      { code: "A", berth: "at A", versions: "2" },
+      { code: "B", berth: "at B", versions: "1" },
+      { code: "C", berth: "at C", versions: "1" },
+    ]);
+    expect((await pair.prove(filling)).proof.verdict).toBe("proved");
+  });
+
   test("a widened column takes the view of the current versions with it", async () => {
     await pair.atSource("ALTER TABLE vessel ALTER COLUMN port TYPE varchar(3)");
     await pair.run(load);

@@ -8,19 +8,9 @@ import { compress } from "hono/compress";
 import { getCookie } from "hono/cookie";
 import type { Logger } from "pino";
 import { userOfPass } from "./account/passes.ts";
-import { type Env, type House, requires, routes, sessionCookie } from "./context.ts";
+import { api } from "./api.ts";
+import { type Env, type House, sessionCookie } from "./context.ts";
 import { HttpProblem, problemOf } from "./problem.ts";
-import { connections } from "./routes/connections.ts";
-import { events } from "./routes/events.ts";
-import { history } from "./routes/history.ts";
-import { search, standing, warehouse } from "./routes/ledger.ts";
-import { pipelines } from "./routes/pipelines.ts";
-import { project } from "./routes/project.ts";
-import { proofs } from "./routes/proofs.ts";
-import { rejected } from "./routes/rejected.ts";
-import { runs } from "./routes/runs.ts";
-import { session } from "./routes/session.ts";
-import { tokens, users } from "./routes/users.ts";
 import { checkout } from "./settings.ts";
 import { answersTo } from "./visitor.ts";
 
@@ -28,16 +18,6 @@ const largestBody = 8 * 1024 * 1024;
 /** Before anybody has signed in, a request is a name and a password. */
 const largestBodyBefore = 8 * 1024;
 const pages = join(checkout, "packages/web/dist");
-
-/** Lets an hour of business pass at the demo's source. */
-const demo = routes()
-  .use(requires("editor"))
-  .post("/hour", async (c) => {
-    const { passHour } = c.get("house");
-    if (!passHour) throw new HttpProblem(404, "The demo does not run here");
-    await passHour();
-    return c.body(null, 204);
-  });
 
 function contentPolicy(nonce: string): string {
   return `default-src 'none'; script-src 'self'; style-src 'self' 'nonce-${nonce}'; style-src-attr 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'`;
@@ -116,21 +96,7 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
   app.use("/api/*", async (c, next) =>
     c.req.path === "/api/events" || c.req.path.endsWith("/check") ? next() : compress()(c, next),
   );
-  app.route("/api/session", session);
-  app.route("/api/users", users);
-  app.route("/api/tokens", tokens);
-  app.route("/api/connections", connections);
-  app.route("/api/pipelines", pipelines);
-  app.route("/api/runs", runs);
-  app.route("/api/proofs", proofs);
-  app.route("/api/rejected", rejected);
-  app.route("/api/standing", standing);
-  app.route("/api/warehouse", warehouse);
-  app.route("/api/history", history);
-  app.route("/api/search", search);
-  app.route("/api/project", project);
-  app.route("/api/events", events);
-  app.route("/api/demo", demo);
+  app.route("/api", api);
 
   app.use("/assets/*", compress());
   app.use(

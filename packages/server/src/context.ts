@@ -1,6 +1,7 @@
 import type { Role } from "@undercoat/core/api/api";
 import { check } from "@undercoat/core/pipeline/schema";
 import { type Context, Hono, type MiddlewareHandler } from "hono";
+import { validator } from "hono/validator";
 import type { Schema } from "joi";
 import type { Queue } from "./jobs/queue.ts";
 import { HttpProblem } from "./problem.ts";
@@ -46,19 +47,27 @@ export function signedIn(c: Context<Env>): UserRow {
   return user;
 }
 
-/** A whole number of the query, from 0; `otherwise` where it is not given. @throws HttpProblem 422 */
-export function numberOf(c: Context<Env>, name: string, otherwise = 0): number {
-  const text = c.req.query(name);
-  if (text === undefined || text === "") return otherwise;
+/** Checks a request's body, which is then `c.req.valid("json")`. @throws HttpProblem 422 with every problem. */
+export const takes = <T>(schema: Schema) =>
+  validator("json", (given): T => {
+    const { value, problems } = check<T>(schema, given);
+    if (problems.length) throw new HttpProblem(422, problems[0]?.message ?? "The request is wrong", { problems });
+    return value;
+  });
+
+/** The texts of a query that a route looks at, which are then `c.req.valid("query")`; an empty one is none. */
+export const asks = <K extends string>(...names: K[]) =>
+  validator("query", (given): { [name in K]?: string } => {
+    const one = (name: K) => [given[name]].flat()[0] || undefined;
+    return Object.fromEntries(names.map((name) => [name, one(name)])) as { [name in K]?: string };
+  });
+
+/** A whole number of a query, from 0; `otherwise` where it is not given. @throws HttpProblem 422 */
+export function numberOf<K extends string>(query: { [name in K]?: string }, name: K, otherwise = 0): number {
+  const text = query[name];
+  if (text === undefined) return otherwise;
   const value = Number(text);
   if (!/^\d+$/.test(text) || value > 2_147_483_647)
     throw new HttpProblem(422, `${name} is a whole number from 0 to 2147483647`);
-  return value;
-}
-
-/** The request's body, checked. @throws HttpProblem 422 with every problem. */
-export async function body<T>(c: Context<Env>, schema: Schema): Promise<T> {
-  const { value, problems } = check<T>(schema, await c.req.json());
-  if (problems.length) throw new HttpProblem(422, problems[0]?.message ?? "The request is wrong", { problems });
   return value;
 }

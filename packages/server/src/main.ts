@@ -4,7 +4,7 @@ import { join } from "node:path";
 import { fileURLToPath } from "node:url";
 import { Command, Option } from "commander";
 import { issuePass } from "./account/passes.ts";
-import { Client, CommandError } from "./cli/client.ts";
+import { CommandError, clientFromEnvironment } from "./cli/client.ts";
 import { applyCommand, exportCommand } from "./cli/project.ts";
 import { proveCommand, type RunOptions, rehearseCommand, runCommand } from "./cli/runs.ts";
 import { ClusterError } from "./cluster/cluster.ts";
@@ -155,7 +155,7 @@ program
   .action(({ wait, hour }) =>
     ending(async () => {
       if (!hour) return start(true, Boolean(wait));
-      await Client.fromEnvironment().ask("POST", "/api/demo/hour", {});
+      await clientFromEnvironment().demo.hour.$post();
       say("One more hour of business has passed at the source.");
       return 0;
     }),
@@ -174,13 +174,13 @@ program
   .option("--check", "say what would change, and change nothing")
   .option("--json")
   .action((file, { json, check }) =>
-    ending(() => applyCommand(Client.fromEnvironment(), file, { json: Boolean(json), check: Boolean(check) })),
+    ending(() => applyCommand(clientFromEnvironment(), file, { json: Boolean(json), check: Boolean(check) })),
   );
 program
   .command("export [pipeline]")
   .description("write the project file, without secrets")
   .option("--json")
-  .action((pipeline, { json }) => ending(() => exportCommand(Client.fromEnvironment(), pipeline, Boolean(json))));
+  .action((pipeline, { json }) => ending(() => exportCommand(clientFromEnvironment(), pipeline, Boolean(json))));
 program
   .command("account <login>")
   .description("make an account on this machine, or print a sign-in link for one; the first is an administrator")
@@ -213,19 +213,17 @@ const runLike = (name: string, description: string) =>
     .option("--json", "print one JSON document");
 runLike("run", "run a pipeline and wait")
   .option("--whole", "read the whole dataset again")
-  .action((pipeline, options: RunOptions) => ending(() => runCommand(Client.fromEnvironment(), pipeline, options)));
+  .action((pipeline, options: RunOptions) => ending(() => runCommand(clientFromEnvironment(), pipeline, options)));
 runLike("rehearse", "say what a run would do, and write nothing")
   .option("--first <rows>", "look at so many rows of each load only")
   .option("--whole", "as if the whole dataset were read again")
-  .action((pipeline, options: RunOptions) =>
-    ending(() => rehearseCommand(Client.fromEnvironment(), pipeline, options)),
-  );
+  .action((pipeline, options: RunOptions) => ending(() => rehearseCommand(clientFromEnvironment(), pipeline, options)));
 program
   .command("prove <pipeline>")
   .description("prove every slice now")
   .option("--load <load>", "only this load; may be repeated", collect)
   .option("--rows", "down to the rows and cells that differ")
   .option("--json", "print one JSON document")
-  .action((pipeline, options: RunOptions) => ending(() => proveCommand(Client.fromEnvironment(), pipeline, options)));
+  .action((pipeline, options: RunOptions) => ending(() => proveCommand(clientFromEnvironment(), pipeline, options)));
 
 await program.parseAsync();

@@ -184,4 +184,7 @@ test("a table that no pipeline loads any more is told with the one that did, one
   await house.ask("DELETE", "/pipelines/hourly");
   expect(await table("hourly")).toMatchObject({ pipeline: null, once: "Hourly", loadedAt: expect.any(String) });
   expect(await table("by_hand")).toMatchObject({ pipeline: null, once: null, loadedAt: null });
+  // Nor does a warehouse go out of sight with the last pipeline that used it.
+  for (const { name } of (await house.ask("GET", "/pipelines")).body) await house.ask("DELETE", `/pipelines/${name}`);
+  expect(await table("hourly")).toMatchObject({ pipeline: null, once: "Hourly" });
 });

@@ -18,6 +18,8 @@ export interface HistoryPlan {
   previous: ReadonlyMap<string, string>;
   overwrite: "all" | "current";
   breach: Breach;
+  /** true where versions that stand take what the source says now of a column that is new */
+  fills: boolean;
   /** from when a row is so: a source column, and the written column that holds it as it is, if one does; null for the read's moment */
   since: { source: string; type: string; written: string | null } | null;
   /** from when a key's first version is valid; null for its own time */
@@ -132,6 +134,7 @@ export function planHistory(
     previous,
     overwrite: history.overwrite ?? "all",
     breach,
+    fills: history.added === "fill",
     since,
     first: history.first === undefined || history.first === "since" ? null : history.first,
     from: history.from ?? "valid_from",

@@ -49,6 +49,8 @@ export interface History {
   overwrite?: "all" | "current";
   /** what happens to a row that changes a kept column; `reject` where absent */
   breach?: Breach;
+  /** what the versions that stand hold of a column that the load gets later: null where absent, or what the source says now */
+  added?: "null" | "fill";
   /** the source column that says from when a row is so; `run`, the read's moment, where absent */
   since?: string;
   /** from when a key's first version is valid: a time, or `since`, where absent */

@@ -93,6 +93,7 @@ const history = Joi.object({
   ),
   overwrite: Joi.string().valid("all", "current"),
   breach: Joi.string().valid("stop", "reject", "count"),
+  added: Joi.string().valid("null", "fill"),
   since: column,
   first: Joi.alternatives(Joi.string().valid("since"), time),
   from: column,

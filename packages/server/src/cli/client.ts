@@ -1,6 +1,8 @@
 import { existsSync, readFileSync } from "node:fs";
 import { join, resolve } from "node:path";
 import type { ProblemDetails } from "@undercoat/core/api/api";
+import { hc } from "hono/client";
+import type { Api } from "../api.ts";
 import { checkout } from "../settings.ts";
 
 /** A command that can't be carried out: what to print, and the exit status. */
@@ -14,48 +16,19 @@ export class CommandError extends Error {
   }
 }
 
-/** The running server's API, as whoever the token stands for. */
-export class Client {
-  private constructor(
-    private readonly address: string,
-    private readonly token: string,
-  ) {}
+/** The running server, as whoever the token stands for: each of its paths is a property, typed by its routes. */
+export type Client = ReturnType<typeof clientOf>;
 
-  /** Takes address and token from the environment, else from the data folder of a server on this machine. */
-  static fromEnvironment(): Client {
-    const data = resolve(process.env.UNDERCOAT_DATA ?? join(checkout, ".data"));
-    const left = (name: string) =>
-      existsSync(join(data, name)) ? readFileSync(join(data, name), "utf8").trim() : undefined;
-    const address = process.env.UNDERCOAT_URL ?? left("address");
-    const token = process.env.UNDERCOAT_TOKEN ?? left("token");
-    if (!address)
-      throw new CommandError(
-        "No server is known. Start one with ./undercoat start, or set UNDERCOAT_URL and UNDERCOAT_TOKEN.",
-      );
-    if (!token)
-      throw new CommandError(
-        "No token is known. Make the first account at the server, restart it, or set UNDERCOAT_TOKEN to a token of yours.",
-      );
-    return new Client(address.replace(/\/$/, ""), token);
-  }
-
-  /** @throws CommandError with the server's own words where it refuses. */
-  async ask<T>(method: string, path: string, body?: unknown): Promise<T> {
-    let response: Response;
-    try {
-      response = await fetch(`${this.address}${path}`, {
-        method,
-        headers: { Authorization: `Bearer ${this.token}`, "Content-Type": "application/json" },
-        body: body === undefined ? undefined : JSON.stringify(body),
-      });
-    } catch {
-      throw new CommandError(`Nothing answers at ${this.address}. Start the server with ./undercoat start.`);
-    }
-    const text = await response.text();
-    if (response.ok) return (text ? JSON.parse(text) : null) as T;
+/** @throws CommandError with the server's own words where it refuses */
+function clientOf(address: string, token: string) {
+  const ask = async (input: RequestInfo | URL, init?: RequestInit) => {
+    const response = await fetch(input, init).catch(() => {
+      throw new CommandError(`Nothing answers at ${address}. Start the server with ./undercoat start.`);
+    });
+    if (response.ok) return response;
     let problem: ProblemDetails | null = null;
     try {
-      problem = JSON.parse(text);
+      problem = (await response.json()) as ProblemDetails;
     } catch {
       // Not this server's words.
     }
@@ -72,5 +45,24 @@ export class Client {
       1,
       problem,
     );
-  }
+  };
+  return hc<Api>(`${address}/api`, { headers: { Authorization: `Bearer ${token}` }, fetch: ask });
+}
+
+/** Takes address and token from the environment, else from the data folder of a server on this machine. */
+export function clientFromEnvironment(): Client {
+  const data = resolve(process.env.UNDERCOAT_DATA ?? join(checkout, ".data"));
+  const left = (name: string) =>
+    existsSync(join(data, name)) ? readFileSync(join(data, name), "utf8").trim() : undefined;
+  const address = process.env.UNDERCOAT_URL ?? left("address");
+  const token = process.env.UNDERCOAT_TOKEN ?? left("token");
+  if (!address)
+    throw new CommandError(
+      "No server is known. Start one with ./undercoat start, or set UNDERCOAT_URL and UNDERCOAT_TOKEN.",
+    );
+  if (!token)
+    throw new CommandError(
+      "No token is known. Make the first account at the server, restart it, or set UNDERCOAT_TOKEN to a token of yours.",
+    );
+  return clientOf(address.replace(/\/$/, ""), token);
 }

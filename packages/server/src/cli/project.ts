@@ -1,6 +1,6 @@
 import { readFileSync } from "node:fs";
+import { answer } from "@undercoat/core/api/client";
 import type { LocatedProblem } from "@undercoat/core/pipeline/project";
-import type { Change } from "../routes/project.ts";
 import { type Client, CommandError } from "./client.ts";
 
 /** The environment variables that a project file names for its passwords. */
@@ -26,11 +26,9 @@ export async function applyCommand(
     );
   }
   try {
-    const { changes } = await client.ask<{ changes: Change[] }>("POST", "/api/project", {
-      text,
-      environment: namedVariables(text),
-      check,
-    });
+    const { changes } = await answer(
+      client.project.$post({ json: { text, environment: namedVariables(text), check } }),
+    );
     if (json) console.log(JSON.stringify({ changes }));
     else for (const { what, name, change } of changes) console.log(`${what} ${name}: ${change}`);
     // Only asked: something would change.
@@ -53,10 +51,7 @@ export async function applyCommand(
 }
 
 export async function exportCommand(client: Client, pipeline: string | undefined, json: boolean): Promise<number> {
-  const { text } = await client.ask<{ text: string }>(
-    "GET",
-    `/api/project${pipeline ? `?pipeline=${encodeURIComponent(pipeline)}` : ""}`,
-  );
+  const { text } = await answer(client.project.$get({ query: { pipeline } }));
   process.stdout.write(json ? `${JSON.stringify({ project: text })}\n` : text);
   return 0;
 }

@@ -1,4 +1,5 @@
-import type { ProofView, RunView } from "@undercoat/core/api/api";
+import type { RunView } from "@undercoat/core/api/api";
+import { answer, path } from "@undercoat/core/api/client";
 import { rehearsalWords } from "@undercoat/core/run/rehearsal";
 import type { RunKind, Scope } from "@undercoat/core/run/run";
 import { type Client, CommandError } from "./client.ts";
@@ -38,17 +39,22 @@ function firstRows({ first }: RunOptions): number | undefined {
 async function runAndWait(client: Client, pipeline: string, kind: RunKind, options: RunOptions): Promise<RunView> {
   if (options.value?.length)
     throw new CommandError("Pipelines have no parameters yet, so --value has nothing to set.", 2);
-  const started = await client.ask<RunView>("POST", `/api/pipelines/${encodeURIComponent(pipeline)}/run`, {
-    kind,
-    scope: scopeOf(options),
-    loads: options.load,
-    rows: options.rows ?? false,
-    limit: firstRows(options),
-    reason: "on the command line",
-  });
+  const started = await answer(
+    client.pipelines[":name"].run.$post({
+      ...path({ name: pipeline }),
+      json: {
+        kind,
+        scope: scopeOf(options),
+        loads: options.load,
+        rows: options.rows ?? false,
+        limit: firstRows(options),
+        reason: "on the command line",
+      },
+    }),
+  );
   let told = "";
   for (;;) {
-    const run = await client.ask<RunView>("GET", `/api/runs/${started.id}`);
+    const run = await answer(client.runs[":id"].$get(path({ id: String(started.id) })));
     const at = run.loads
       .map((load) => `${load.load} ${load.waitingFor ? `waits for ${load.waitingFor}` : (load.phase ?? load.status)}`)
       .join(", ");
@@ -167,7 +173,7 @@ async function proofDocument(client: Client, load: RunView["loads"][number], wit
   const base = { load: load.load, into: load.into, status: load.status, proof: proofPart(load), error: load.failure };
   if (load.proof === null) return withRows ? { ...base, slices: [], rows: null } : base;
   if (!withRows) return base;
-  const proof = await client.ask<ProofView>("GET", `/api/proofs/${load.proof}`);
+  const proof = await answer(client.proofs[":id"].$get(path({ id: String(load.proof) })));
   const rows = proof.rows;
   const columns = rows?.columns ?? [];
   const key = rows?.key.length ? rows.key : columns;

@@ -2,7 +2,7 @@ import type { RowDifferences } from "@undercoat/core/proof/difference";
 import { type Failure, isOpen, type LoadProof, type RunStatus } from "@undercoat/core/run/run";
 import type { LoadOutcome } from "@undercoat/engine/load/load";
 import type { InferAttributes, Transaction } from "sequelize";
-import { RunLoadRow, RunRow } from "../store/models.ts";
+import { RunLoadRow, RunRow, TargetRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { type Lease, putOff, whileHeld } from "./lease.ts";
 import { keepProof } from "./proofs.ts";
@@ -23,7 +23,11 @@ async function change(
   const [changed] = await RunLoadRow.update(values, { where: { id: row.id, status: open }, transaction });
   if (changed === 0) return false;
   if (values.status === undefined || isOpen(values.status)) return true;
-  const run = await RunRow.findByPk(row.runId, { attributes: ["pipeline", "kind"], transaction, rejectOnEmpty: true });
+  const run = await RunRow.findByPk(row.runId, {
+    attributes: ["pipeline", "title", "kind", "definition"],
+    transaction,
+    rejectOnEmpty: true,
+  });
   if (run.kind === "load" || run.kind === "repair")
     await stand(
       {
@@ -36,6 +40,11 @@ async function change(
         ...(values.status === "finished" ? { loadedAt: new Date(), rejected: values.tally?.rejected ?? "0" } : {}),
       },
       transaction,
+    );
+  if (values.status === "finished" && (run.kind === "load" || run.kind === "repair"))
+    await TargetRow.upsert(
+      { connection: run.definition.warehouse, target: row.target, title: run.title, loadedAt: new Date() },
+      { transaction },
     );
   return true;
 }

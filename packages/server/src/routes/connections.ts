@@ -10,7 +10,7 @@ import { streamSSE } from "hono/streaming";
 import Joi from "joi";
 import { UniqueConstraintError } from "sequelize";
 import { hiddenOf, withoutHidden } from "../account/hidden.ts";
-import { body, type Env, numberOf, requires, routes, signedIn } from "../context.ts";
+import { asks, type Env, numberOf, requires, routes, signedIn, takes } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { seal, unseal } from "../secret.ts";
 import { ConnectionRow, PipelineRow } from "../store/models.ts";
@@ -77,35 +77,35 @@ async function sourceOf(c: Context<Env>): Promise<Source> {
   return sourceFor(await c.get("house").store.credentials(name));
 }
 
-/** Addresses a table by its two names in the query string. */
-function tableOf(c: Context<Env>): { schema: string; table: string } {
-  return { schema: c.req.query("schema") ?? "", table: c.req.query("table") ?? "" };
-}
+/** A table by its two names of the query. */
+const tableOf = ({ schema = "", table = "" }: { schema?: string; table?: string }) => ({ schema, table });
 
 export const connections = routes()
   .use(requires("viewer"))
   .get("/", async (c) => c.json(await Promise.all((await ConnectionRow.findAll({ order: ["name"] })).map(view))))
   .get("/:name", async (c) => c.json(await view(await found(c.req.param("name")))))
-  .post("/", requires("editor"), async (c) => {
-    const { store, settings: house } = c.get("house");
-    const asked = await body<Given & { name: string }>(
-      c,
-      given.fork("name", (field) => field.required()),
-    );
-    const { settings, password } = parts(asked);
-    listFunctions(c, settings, undefined);
-    const row = await create(
-      asked.name,
-      settings,
-      password === undefined ? null : seal(house.key, password, asked.name),
-    );
-    await store.tell({ kind: "changed", what: "connections" });
-    return c.json(await view(row), 201);
-  })
-  .put("/:name", requires("editor"), async (c) => {
+  .post(
+    "/",
+    requires("editor"),
+    takes<Given & { name: string }>(given.fork("name", (field) => field.required())),
+    async (c) => {
+      const { store, settings: house } = c.get("house");
+      const asked = c.req.valid("json");
+      const { settings, password } = parts(asked);
+      listFunctions(c, settings, undefined);
+      const row = await create(
+        asked.name,
+        settings,
+        password === undefined ? null : seal(house.key, password, asked.name),
+      );
+      await store.tell({ kind: "changed", what: "connections" });
+      return c.json(await view(row), 201);
+    },
+  )
+  .put("/:name", requires("editor"), takes<Given>(given), async (c) => {
     const { store, settings: house } = c.get("house");
     const row = await found(c.req.param("name"));
-    const { settings, password } = parts(await body<Given>(c, given));
+    const { settings, password } = parts(c.req.valid("json"));
     // Another place must not receive the stored password by mere editing.
     if (!sameAddress(settings, row.settings) && password === undefined && row.secret !== null)
       throw new HttpProblem(422, "Type the password again: where it goes has changed", {
@@ -116,15 +116,20 @@ export const connections = routes()
     await store.tell({ kind: "changed", what: "connections" });
     return c.json(await view(row));
   })
-  .post("/:name/duplicate", requires("editor"), async (c) => {
-    const { store, settings: house } = c.get("house");
-    const row = await found(c.req.param("name"));
-    const { name } = await body<{ name: string }>(c, Joi.object({ name: slug.required() }));
-    const secret = row.secret === null ? null : seal(house.key, unseal(house.key, row.secret, row.name), name);
-    const copy = await create(name, row.settings, secret);
-    await store.tell({ kind: "changed", what: "connections" });
-    return c.json(await view(copy), 201);
-  })
+  .post(
+    "/:name/duplicate",
+    requires("editor"),
+    takes<{ name: string }>(Joi.object({ name: slug.required() })),
+    async (c) => {
+      const { store, settings: house } = c.get("house");
+      const row = await found(c.req.param("name"));
+      const { name } = c.req.valid("json");
+      const secret = row.secret === null ? null : seal(house.key, unseal(house.key, row.secret, row.name), name);
+      const copy = await create(name, row.settings, secret);
+      await store.tell({ kind: "changed", what: "connections" });
+      return c.json(await view(copy), 201);
+    },
+  )
   .delete("/:name", requires("editor"), async (c) => {
     const row = await found(c.req.param("name"));
     const used = await usersOf(row.name);
@@ -137,31 +142,41 @@ export const connections = routes()
     return c.body(null, 204);
   })
   /** Checks settings step by step as they stand in the form; an absent password means the stored one. */
-  .post("/check", requires("editor"), async (c) => {
-    const asked = await body<Given & { warehouse: boolean }>(c, given.keys({ warehouse: Joi.boolean().default(true) }));
-    const { warehouse, ...rest } = asked;
-    const { settings, password } = parts(rest);
-    const stored = asked.name ? await ConnectionRow.findByPk(asked.name) : null;
-    const known =
-      password === undefined && stored?.secret && sameAddress(stored.settings, settings)
-        ? unseal(c.get("house").settings.key, stored.secret, stored.name)
-        : "";
-    const source = sourceFor({ name: asked.name ?? "The server", settings, password: password ?? known });
-    return streamSSE(c, async (stream) => {
-      let telling: Promise<void> = Promise.resolve();
-      const passed = await source.check(warehouse, (step) => {
-        telling = telling.then(() => stream.writeSSE({ event: "step", data: JSON.stringify(step) }));
+  .post(
+    "/check",
+    requires("editor"),
+    takes<Given & { warehouse: boolean }>(given.keys({ warehouse: Joi.boolean().default(true) })),
+    async (c) => {
+      const asked = c.req.valid("json");
+      const { warehouse, ...rest } = asked;
+      const { settings, password } = parts(rest);
+      const stored = asked.name ? await ConnectionRow.findByPk(asked.name) : null;
+      const known =
+        password === undefined && stored?.secret && sameAddress(stored.settings, settings)
+          ? unseal(c.get("house").settings.key, stored.secret, stored.name)
+          : "";
+      const source = sourceFor({ name: asked.name ?? "The server", settings, password: password ?? known });
+      return streamSSE(c, async (stream) => {
+        let telling: Promise<void> = Promise.resolve();
+        const passed = await source.check(warehouse, (step) => {
+          telling = telling.then(() => stream.writeSSE({ event: "step", data: JSON.stringify(step) }));
+        });
+        await telling;
+        await stream.writeSSE({ event: "done", data: JSON.stringify({ passed }) });
       });
-      await telling;
-      await stream.writeSSE({ event: "done", data: JSON.stringify({ passed }) });
-    });
-  })
+    },
+  )
   .get("/:name/datasets", async (c) => c.json(await (await sourceOf(c)).datasets()))
-  .get("/:name/dataset", async (c) => c.json(await (await sourceOf(c)).dataset(tableOf(c))))
-  .get("/:name/rows", async (c) => {
-    const table = tableOf(c);
-    const rows = await (await sourceOf(c)).firstRows(table, Math.min(numberOf(c, "limit", 100), 200));
+  .get("/:name/dataset", asks("schema", "table"), async (c) =>
+    c.json(await (await sourceOf(c)).dataset(tableOf(c.req.valid("query")))),
+  )
+  .get("/:name/rows", asks("schema", "table", "limit"), async (c) => {
+    const query = c.req.valid("query");
+    const table = tableOf(query);
+    const rows = await (await sourceOf(c)).firstRows(table, Math.min(numberOf(query, "limit", 100), 200));
     const hidden = await hiddenOf(signedIn(c), c.req.param("name"), formatTableName(table));
     return c.json(rows.map((row) => withoutHidden(row, hidden)));
   })
-  .get("/:name/time", async (c) => c.json(await (await sourceOf(c)).timeColumns(tableOf(c))));
+  .get("/:name/time", asks("schema", "table"), async (c) =>
+    c.json(await (await sourceOf(c)).timeColumns(tableOf(c.req.valid("query")))),
+  );

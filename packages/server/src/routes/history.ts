@@ -2,7 +2,7 @@ import type { KeptHistory, Lifeline } from "@undercoat/core/history/shape";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { LookBack } from "@undercoat/engine/warehouse/warehouse";
 import type { Context } from "hono";
-import { type Env, requires, routes } from "../context.ts";
+import { asks, type Env, requires, routes } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { PipelineRow, RunRow } from "../store/models.ts";
 
@@ -20,15 +20,15 @@ async function lookBack(c: Context<Env>): Promise<LookBack> {
 }
 
 /** The text of the address that is needed. */
-function needed(c: Context<Env>, name: string): string {
-  const text = c.req.query(name);
+function needed<K extends string>(query: { [name in K]?: string }, name: K): string {
+  const text = query[name];
   if (!text) throw new HttpProblem(422, `${name} is missing`);
   return text;
 }
 
-function keyOf(c: Context<Env>): string[] {
+function keyOf(query: { key?: string }): string[] {
   try {
-    const key: unknown = JSON.parse(needed(c, "key"));
+    const key: unknown = JSON.parse(needed(query, "key"));
     if (Array.isArray(key) && key.every((part) => typeof part === "string")) return key;
   } catch (error) {
     if (error instanceof HttpProblem) throw error;
@@ -53,8 +53,8 @@ export const history = routes()
     );
     return c.json(kept.flat());
   })
-  .get("/:connection/:target/lifeline", async (c) => {
-    const key = keyOf(c);
+  .get("/:connection/:target/lifeline", asks("key"), async (c) => {
+    const key = keyOf(c.req.valid("query"));
     const found = await (await lookBack(c)).lifeline(key);
     if (!found) throw notFound(`key ${key.join(", ")} in ${c.req.param("target")}`);
     const runs = await RunRow.findAll({ where: { uid: Object.values(found.runs) }, attributes: ["id", "uid"] });
@@ -69,9 +69,10 @@ export const history = routes()
       ),
     } satisfies Lifeline);
   })
-  .get("/:connection/:target/as-of", async (c) =>
-    c.json(await (await lookBack(c)).asOf(c.req.query("at") || null, shown)),
+  .get("/:connection/:target/as-of", asks("at"), async (c) =>
+    c.json(await (await lookBack(c)).asOf(c.req.valid("query").at ?? null, shown)),
   )
-  .get("/:connection/:target/between", async (c) =>
-    c.json(await (await lookBack(c)).between(needed(c, "from"), needed(c, "to"), shown)),
-  );
+  .get("/:connection/:target/between", asks("from", "to"), async (c) => {
+    const query = c.req.valid("query");
+    return c.json(await (await lookBack(c)).between(needed(query, "from"), needed(query, "to"), shown));
+  });

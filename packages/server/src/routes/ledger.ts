@@ -15,9 +15,18 @@ import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier"
 import { failureOf } from "@undercoat/engine/failure";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { Op } from "sequelize";
-import { requires, routes } from "../context.ts";
+import { asks, requires, routes } from "../context.ts";
 import { HttpProblem } from "../problem.ts";
-import { ConnectionRow, PipelineRow, ProofRow, RunLoadRow, RunRow, SliceRow, StandingRow } from "../store/models.ts";
+import {
+  ConnectionRow,
+  PipelineRow,
+  ProofRow,
+  RunLoadRow,
+  RunRow,
+  SliceRow,
+  StandingRow,
+  TargetRow,
+} from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 
 const daysShown = 14;
@@ -209,30 +218,28 @@ async function dock(): Promise<Dock> {
 /** How things stand: the ledger, and the dock at every page's foot. */
 export const standing = routes()
   .use(requires("viewer"))
-  .get("/ledger", async (c) => {
-    const zone = c.req.query("zone") ?? "UTC";
+  .get("/ledger", asks("zone"), async (c) => {
+    const { zone = "UTC" } = c.req.valid("query");
     if (!isZone(zone)) throw new HttpProblem(422, `${zone} is not a time zone; write one like Europe/Oslo`);
     return c.json(await ledger(c.get("house").store, zone));
   })
   .get("/dock", async (c) => c.json(await dock()));
 
-/** Which pipeline's run wrote each target last, and when; also of pipelines that are gone. */
-async function lastLoaders(store: Store): Promise<Map<string, { title: string; at: Date }>> {
-  const rows = await store.query<{ target: string; title: string; at: Date }>(
-    "SELECT DISTINCT ON (l.target) l.target, r.title, l.finished_at AS at FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE r.kind IN ('load', 'repair') AND l.status = 'finished' ORDER BY l.target, l.id DESC",
-  );
-  return new Map(rows.map(({ target, title, at }) => [target, { title, at }]));
-}
-
-/** The warehouse's tables with who loads them. */
+/** The tables of every warehouse that a pipeline loads into, or did, with who loads them. */
 export const warehouse = routes()
   .use(requires("viewer"))
   .get("/", async (c) => {
     const { store } = c.get("house");
     const pipelines = await PipelineRow.findAll();
-    const names = [...new Set(pipelines.map((row) => row.definition.warehouse))];
+    const written = await TargetRow.findAll();
+    const known = new Set((await ConnectionRow.findAll({ attributes: ["name"] })).map((row) => row.name));
+    const names = [
+      ...new Set([
+        ...pipelines.map((row) => row.definition.warehouse),
+        ...written.map((row) => row.connection).filter((name) => known.has(name)),
+      ]),
+    ];
     const standings = await Standings.read();
-    const once = await lastLoaders(store);
     const tables: WarehouseTable[] = [];
     const unreachable: WarehouseView["unreachable"] = [];
     for (const name of names) {
@@ -258,6 +265,7 @@ export const warehouse = routes()
         const { row: stands, whole } = standings.of(loader?.pipeline ?? "", loader?.load ?? "");
         const { schema, name: table, kind, bytes, comment } = dataset;
         const target = formatTableName({ schema, table });
+        const once = loader ? undefined : written.find((row) => row.connection === name && row.target === target);
         // What the last whole proof counted is exact; the server's own figure is an estimate, and absent for a new table.
         const rows = whole?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? dataset.rows;
         tables.push({
@@ -269,10 +277,10 @@ export const warehouse = routes()
           bytes,
           pipeline: loader?.pipeline ?? null,
           load: loader?.load ?? null,
-          loadedAt: (stands?.loadedAt ?? (loader ? null : once.get(target)?.at))?.toISOString() ?? null,
+          loadedAt: (stands?.loadedAt ?? once?.loadedAt)?.toISOString() ?? null,
           comment,
           history: loader?.history ?? false,
-          once: loader ? null : (once.get(target)?.title ?? null),
+          once: once?.title ?? null,
         });
       }
     }
@@ -282,8 +290,8 @@ export const warehouse = routes()
 /** Anything by a part of its name. */
 export const search = routes()
   .use(requires("viewer"))
-  .get("/", async (c) => {
-    const wanted = (c.req.query("q") ?? "").trim().toLowerCase();
+  .get("/", asks("q"), async (c) => {
+    const wanted = (c.req.valid("query").q ?? "").trim().toLowerCase();
     if (!wanted) return c.json([]);
     const has = (...texts: string[]) => texts.some((text) => text.toLowerCase().includes(wanted));
     const found: Finding[] = [];

@@ -11,7 +11,7 @@ import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Context } from "hono";
 import Joi from "joi";
 import { Op, type Transaction, UniqueConstraintError } from "sequelize";
-import { body, type Env, requires, routes, signedIn } from "../context.ts";
+import { type Env, requires, routes, signedIn, takes } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
 import { standingOf, verdicts } from "../jobs/standing.ts";
 import { HttpProblem, notFound, problemAt } from "../problem.ts";
@@ -218,57 +218,67 @@ export const pipelines = routes()
     return c.json(list);
   })
   .get("/:name", async (c) => c.json(await fullView(c.get("house").store, await found(c.req.param("name")))))
-  .post("/", requires("editor"), async (c) => {
-    const { store } = c.get("house");
-    const { name, definition } = await body<{ name: string; definition: Pipeline }>(
-      c,
+  .post(
+    "/",
+    requires("editor"),
+    takes<{ name: string; definition: Pipeline }>(
       Joi.object({ name: slug.required(), definition: Joi.object().required() }),
-    );
-    await refuseProblems(store, name, definition);
-    return c.json(
-      await fullView(store, await savePipeline(store, name, definition, { by: signedIn(c).name, before: null })),
-      201,
-    );
-  })
-  .put("/:name", requires("editor"), async (c) => {
-    const { store } = c.get("house");
-    const row = await found(c.req.param("name"));
-    const { definition, updatedAt } = await body<{ definition: Pipeline; updatedAt?: string }>(
-      c,
+    ),
+    async (c) => {
+      const { store } = c.get("house");
+      const { name, definition } = c.req.valid("json");
+      await refuseProblems(store, name, definition);
+      return c.json(
+        await fullView(store, await savePipeline(store, name, definition, { by: signedIn(c).name, before: null })),
+        201,
+      );
+    },
+  )
+  .put(
+    "/:name",
+    requires("editor"),
+    takes<{ definition: Pipeline; updatedAt?: string }>(
       Joi.object({ definition: Joi.object().required(), updatedAt: Joi.string() }),
-    );
-    if (updatedAt && updatedAt !== row.updatedAt.toISOString())
-      throw new HttpProblem(409, "Somebody else has changed this pipeline meanwhile", {
-        hint: "Open it again; your change has not been saved.",
-      });
-    await refuseProblems(store, row.name, definition, changedLoads(row.definition, definition));
-    return c.json(
-      await fullView(
-        store,
-        await savePipeline(store, row.name, definition, { by: signedIn(c).name, before: row.updatedAt }),
-      ),
-    );
-  })
-  .put("/:name/schedule", requires("editor"), async (c) => {
-    const { store } = c.get("house");
-    const row = await found(c.req.param("name"));
-    const { schedule } = await body<{ schedule: Pipeline["schedule"] | null }>(
-      c,
-      Joi.object({ schedule: scheduleSchema.allow(null).required() }),
-    );
-    const { schedule: _, ...rest } = row.definition;
-    return c.json(
-      await fullView(
-        store,
-        await savePipeline(store, row.name, schedule ? { ...rest, schedule } : rest, {
-          by: signedIn(c).name,
-          before: row.updatedAt,
-        }),
-      ),
-    );
-  })
-  .post("/times", async (c) => {
-    const schedule = await body<NonNullable<Pipeline["schedule"]>>(c, scheduleSchema);
+    ),
+    async (c) => {
+      const { store } = c.get("house");
+      const row = await found(c.req.param("name"));
+      const { definition, updatedAt } = c.req.valid("json");
+      if (updatedAt && updatedAt !== row.updatedAt.toISOString())
+        throw new HttpProblem(409, "Somebody else has changed this pipeline meanwhile", {
+          hint: "Open it again; your change has not been saved.",
+        });
+      await refuseProblems(store, row.name, definition, changedLoads(row.definition, definition));
+      return c.json(
+        await fullView(
+          store,
+          await savePipeline(store, row.name, definition, { by: signedIn(c).name, before: row.updatedAt }),
+        ),
+      );
+    },
+  )
+  .put(
+    "/:name/schedule",
+    requires("editor"),
+    takes<{ schedule: Pipeline["schedule"] | null }>(Joi.object({ schedule: scheduleSchema.allow(null).required() })),
+    async (c) => {
+      const { store } = c.get("house");
+      const row = await found(c.req.param("name"));
+      const { schedule } = c.req.valid("json");
+      const { schedule: _, ...rest } = row.definition;
+      return c.json(
+        await fullView(
+          store,
+          await savePipeline(store, row.name, schedule ? { ...rest, schedule } : rest, {
+            by: signedIn(c).name,
+            before: row.updatedAt,
+          }),
+        ),
+      );
+    },
+  )
+  .post("/times", takes<NonNullable<Pipeline["schedule"]>>(scheduleSchema), async (c) => {
+    const schedule = c.req.valid("json");
     return c.json(nextTimes(schedule, Date.now(), 5).map((at) => new Date(at).toISOString()));
   })
   .delete("/:name", requires("editor"), async (c) => {
@@ -281,9 +291,10 @@ export const pipelines = routes()
     await c.get("house").store.tell({ kind: "changed", what: "pipelines" });
     return c.body(null, 204);
   })
-  .post("/:name/run", requires("editor"), async (c) => {
-    const { store, queue } = c.get("house");
-    const asked = await body<{
+  .post(
+    "/:name/run",
+    requires("editor"),
+    takes<{
       kind?: RunKind;
       loads?: string[];
       scope?: Scope;
@@ -291,105 +302,121 @@ export const pipelines = routes()
       limit?: number;
       reason?: string;
       definition?: Pipeline;
-    }>(c, runRequest);
-    const kind = asked.kind ?? "load";
-    if (asked.definition) await refuseProblems(store, c.req.param("name"), asked.definition, asked.loads);
-    const run = await requestRun(store, queue, {
-      pipeline: c.req.param("name"),
-      kind,
-      scope: asked.scope ?? { kind: "due" },
-      loads: asked.loads,
-      wantsRows: asked.rows,
-      rowLimit: asked.limit,
-      definition: asked.definition,
-      reason: asked.reason ?? "by hand",
-      requestedBy: signedIn(c).name,
-    });
-    return c.json(await runView(run), 201);
-  })
-  .post("/suggest", requires("editor"), async (c) => {
-    const { store } = c.get("house");
-    const { connection, tables, schema } = await body<{ connection: string; tables: string[]; schema: string }>(
-      c,
+    }>(runRequest),
+    async (c) => {
+      const { store, queue } = c.get("house");
+      const asked = c.req.valid("json");
+      const kind = asked.kind ?? "load";
+      if (asked.definition) await refuseProblems(store, c.req.param("name"), asked.definition, asked.loads);
+      const run = await requestRun(store, queue, {
+        pipeline: c.req.param("name"),
+        kind,
+        scope: asked.scope ?? { kind: "due" },
+        loads: asked.loads,
+        wantsRows: asked.rows,
+        rowLimit: asked.limit,
+        definition: asked.definition,
+        reason: asked.reason ?? "by hand",
+        requestedBy: signedIn(c).name,
+      });
+      return c.json(await runView(run), 201);
+    },
+  )
+  .post(
+    "/suggest",
+    requires("editor"),
+    takes<{ connection: string; tables: string[]; schema: string }>(
       Joi.object({
         connection: slug.required(),
         tables: Joi.array().items(Joi.string()).min(1).max(500).required(),
         schema: Joi.string().min(1).max(63).required(),
       }),
-    );
-    const snapshot = await sourceFor(await store.credentials(connection)).snapshot("undercoat suggest");
-    try {
-      const suggested: SuggestedLoad[] = [];
-      const [names, targets] = [new Set<string>(), new Set<string>()];
-      for (const table of tables) {
-        const dataset = await snapshot.describe({ connection, table });
-        const from = parseTableName(table);
-        const name = freeName(slugOf(from.table), names);
-        const target = freeName(from.table, targets, "_");
-        names.add(name);
-        targets.add(target);
-        suggested.push({ name, ...suggestLoad(connection, from, { schema, table: target }, dataset) });
+    ),
+    async (c) => {
+      const { store } = c.get("house");
+      const { connection, tables, schema } = c.req.valid("json");
+      const snapshot = await sourceFor(await store.credentials(connection)).snapshot("undercoat suggest");
+      try {
+        const suggested: SuggestedLoad[] = [];
+        const [names, targets] = [new Set<string>(), new Set<string>()];
+        for (const table of tables) {
+          const dataset = await snapshot.describe({ connection, table });
+          const from = parseTableName(table);
+          const name = freeName(slugOf(from.table), names);
+          const target = freeName(from.table, targets, "_");
+          names.add(name);
+          targets.add(target);
+          suggested.push({ name, ...suggestLoad(connection, from, { schema, table: target }, dataset) });
+        }
+        return c.json(suggested);
+      } finally {
+        await snapshot.close();
       }
-      return c.json(suggested);
-    } finally {
-      await snapshot.close();
-    }
-  })
-  .post("/columns", requires("viewer"), async (c) => {
-    const asked = await body<{ from: Load["from"]; warehouse: string; table: string }>(
-      c,
+    },
+  )
+  .post(
+    "/columns",
+    requires("viewer"),
+    takes<{ from: Load["from"]; warehouse: string; table: string }>(
       Joi.object({ from: Joi.object().required(), warehouse: slug.required(), table: Joi.string().required() }),
-    );
-    await refuseUnsaved(
-      c,
-      null,
-      (saved) =>
-        saved.warehouse === asked.warehouse &&
-        Object.values(saved.loads).some(
-          (load) => load.into.table === asked.table && JSON.stringify(load.from) === JSON.stringify(asked.from),
-        ),
-    );
-    return c.json(await columnsOfBoth(c.get("house").store, asked.from, asked.warehouse, asked.table));
-  })
-  .post("/preview", requires("viewer"), async (c) => {
-    const asked = await body<{ pipeline: string; definition: Pipeline; load: string; limit?: number }>(
-      c,
+    ),
+    async (c) => {
+      const asked = c.req.valid("json");
+      await refuseUnsaved(
+        c,
+        null,
+        (saved) =>
+          saved.warehouse === asked.warehouse &&
+          Object.values(saved.loads).some(
+            (load) => load.into.table === asked.table && JSON.stringify(load.from) === JSON.stringify(asked.from),
+          ),
+      );
+      return c.json(await columnsOfBoth(c.get("house").store, asked.from, asked.warehouse, asked.table));
+    },
+  )
+  .post(
+    "/preview",
+    requires("viewer"),
+    takes<{ pipeline: string; definition: Pipeline; load: string; limit?: number }>(
       Joi.object({
         pipeline: Joi.string().required(),
         definition: Joi.object().required(),
         load: slug.required(),
         limit: Joi.number().integer().min(1).max(200),
       }),
-    );
-    const { loads = {} } = asked.definition;
-    const load = Object.hasOwn(loads, asked.load) ? loads[asked.load] : undefined;
-    const problem = load
-      ? loadSchema.validate(load, { convert: false }).error?.message
-      : `There is no load ${asked.load}`;
-    if (!load || problem) throw new HttpProblem(422, problem ?? "The load is wrong");
-    await refuseUnsaved(c, asked.pipeline, (saved) => sameLook(saved, asked.definition, asked.load));
-    const { signal, done } = looking(signedIn(c).id, c.req.raw.signal);
-    try {
-      return c.json(
-        await previewLoad(
-          c.get("house").store,
-          asked.pipeline,
-          asked.definition,
-          asked.load,
-          load as Load,
-          asked.limit ?? 30,
-          signal,
-        ),
-      );
-    } catch (error) {
-      if (signal.aborted)
-        throw new HttpProblem(503, "Looking at the rows took too long, or was ended by a newer look", {
-          hint: `A look ends after ${lookSeconds} seconds. A filter that an index serves makes it shorter.`,
-        });
-      throw error instanceof PlanError
-        ? new HttpProblem(422, error.message, { problems: [problemAt(error, ["loads", asked.load])] })
-        : error;
-    } finally {
-      done();
-    }
-  });
+    ),
+    async (c) => {
+      const asked = c.req.valid("json");
+      const { loads = {} } = asked.definition;
+      const load = Object.hasOwn(loads, asked.load) ? loads[asked.load] : undefined;
+      const problem = load
+        ? loadSchema.validate(load, { convert: false }).error?.message
+        : `There is no load ${asked.load}`;
+      if (!load || problem) throw new HttpProblem(422, problem ?? "The load is wrong");
+      await refuseUnsaved(c, asked.pipeline, (saved) => sameLook(saved, asked.definition, asked.load));
+      const { signal, done } = looking(signedIn(c).id, c.req.raw.signal);
+      try {
+        return c.json(
+          await previewLoad(
+            c.get("house").store,
+            asked.pipeline,
+            asked.definition,
+            asked.load,
+            load as Load,
+            asked.limit ?? 30,
+            signal,
+          ),
+        );
+      } catch (error) {
+        if (signal.aborted)
+          throw new HttpProblem(503, "Looking at the rows took too long, or was ended by a newer look", {
+            hint: `A look ends after ${lookSeconds} seconds. A filter that an index serves makes it shorter.`,
+          });
+        throw error instanceof PlanError
+          ? new HttpProblem(422, error.message, { problems: [problemAt(error, ["loads", asked.load])] })
+          : error;
+      } finally {
+        done();
+      }
+    },
+  );

@@ -3,7 +3,7 @@ import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipe
 import { locate, type Project, readProject, writeProject } from "@undercoat/core/pipeline/project";
 import type { Problem } from "@undercoat/core/pipeline/schema";
 import Joi from "joi";
-import { body, requires, routes, signedIn } from "../context.ts";
+import { asks, requires, routes, signedIn, takes } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { seal } from "../secret.ts";
 import { ConnectionRow, PipelineRow } from "../store/models.ts";
@@ -11,7 +11,7 @@ import type { Store } from "../store/store.ts";
 import { type ConnectionBook, definitionProblems } from "./definition.ts";
 import { savePipeline } from "./pipelines.ts";
 
-export interface Change {
+interface Change {
   what: "connection" | "pipeline";
   name: string;
   change: "created" | "updated" | "unchanged";
@@ -83,81 +83,90 @@ async function laidOver(
 /** The project file: applied whole or not at all, and exported. */
 export const project = routes()
   .use(requires("viewer"))
-  .post("/", requires("editor"), async (c) => {
-    const { store, settings } = c.get("house");
-    const asked = await body<{ text: string; environment?: Record<string, string>; check?: boolean }>(
-      c,
+  .post(
+    "/",
+    requires("editor"),
+    takes<{ text: string; environment?: Record<string, string>; check?: boolean }>(
       Joi.object({
         check: Joi.boolean(),
         text: Joi.string().max(5_000_000).required(),
         environment: Joi.object().pattern(Joi.string(), Joi.string().allow("")),
       }),
-    );
-    const refuse = (problems: Problem[]) => {
-      if (problems.length) throw new HttpProblem(422, "The file is wrong", { problems: locate(asked.text, problems) });
-    };
-    const { project: read, problems } = readProject(asked.text);
-    if (!read) throw new HttpProblem(422, "The file is wrong", { problems });
-    const { given, problems: unset } = givenConnections(read, asked.environment ?? {});
-    refuse(unset);
-    const definitions = Object.entries(read.pipelines ?? {}).map(([name, entry]): [string, Pipeline] => [
-      name,
-      { ...entry, title: entry.title ?? name },
-    ]);
-    const {
-      book,
-      problems: misplaced,
-      changes,
-    } = await laidOver(
-      store,
-      given,
-      definitions.flatMap(([pipeline, { loads, warehouse }]) =>
-        Object.values(loads).map(({ into }) => ({ pipeline, warehouse, table: into.table })),
-      ),
-    );
-    refuse(misplaced);
-    if (signedIn(c).role !== "administrator") {
-      const rows = new Map((await ConnectionRow.findAll()).map((row) => [row.name, row.settings.functions ?? []]));
-      const listing = given.find(
-        ({ name, settings: { functions = [] } }) => JSON.stringify(functions) !== JSON.stringify(rows.get(name) ?? []),
+    ),
+    async (c) => {
+      const { store, settings } = c.get("house");
+      const asked = c.req.valid("json");
+      const refuse = (problems: Problem[]) => {
+        if (problems.length)
+          throw new HttpProblem(422, "The file is wrong", { problems: locate(asked.text, problems) });
+      };
+      const { project: read, problems } = readProject(asked.text);
+      if (!read) throw new HttpProblem(422, "The file is wrong", { problems });
+      const { given, problems: unset } = givenConnections(read, asked.environment ?? {});
+      refuse(unset);
+      const definitions = Object.entries(read.pipelines ?? {}).map(([name, entry]): [string, Pipeline] => [
+        name,
+        { ...entry, title: entry.title ?? name },
+      ]);
+      const {
+        book,
+        problems: misplaced,
+        changes,
+      } = await laidOver(
+        store,
+        given,
+        definitions.flatMap(([pipeline, { loads, warehouse }]) =>
+          Object.values(loads).map(({ into }) => ({ pipeline, warehouse, table: into.table })),
+        ),
       );
-      if (listing)
-        throw new HttpProblem(403, `Only an administrator lists the functions that queries may call (${listing.name})`);
-    }
-    for (const [name, definition] of definitions)
-      refuse(
-        (await definitionProblems(book, name, definition)).map((problem) => ({
-          ...problem,
-          path: ["pipelines", name, ...problem.path],
-        })),
-      );
-    await store.sequelize.transaction(async (transaction) => {
-      for (const { name, settings: connection, password } of asked.check ? [] : given)
-        await ConnectionRow.upsert(
-          {
-            name,
-            settings: connection,
-            ...(password === undefined ? {} : { secret: seal(settings.key, password, name) }),
-          } as ConnectionRow,
-          { transaction, ...(password === undefined ? { fields: ["name", "settings"] } : {}) },
+      refuse(misplaced);
+      if (signedIn(c).role !== "administrator") {
+        const rows = new Map((await ConnectionRow.findAll()).map((row) => [row.name, row.settings.functions ?? []]));
+        const listing = given.find(
+          ({ name, settings: { functions = [] } }) =>
+            JSON.stringify(functions) !== JSON.stringify(rows.get(name) ?? []),
         );
-      for (const [name, definition] of definitions) {
-        const row = await PipelineRow.findByPk(name, { transaction });
-        const same = row !== null && JSON.stringify(row.definition) === JSON.stringify(definition);
-        if (!same && !asked.check)
-          await savePipeline(store, name, definition, {
-            by: signedIn(c).name,
-            transaction,
-            before: row?.updatedAt ?? null,
-          });
-        changes.push({ what: "pipeline", name, change: !row ? "created" : same ? "unchanged" : "updated" });
+        if (listing)
+          throw new HttpProblem(
+            403,
+            `Only an administrator lists the functions that queries may call (${listing.name})`,
+          );
       }
-    });
-    if (!asked.check) await store.tell({ kind: "changed", what: "connections" });
-    return c.json({ changes });
-  })
-  .get("/", async (c) => {
-    const only = c.req.query("pipeline");
+      for (const [name, definition] of definitions)
+        refuse(
+          (await definitionProblems(book, name, definition)).map((problem) => ({
+            ...problem,
+            path: ["pipelines", name, ...problem.path],
+          })),
+        );
+      await store.sequelize.transaction(async (transaction) => {
+        for (const { name, settings: connection, password } of asked.check ? [] : given)
+          await ConnectionRow.upsert(
+            {
+              name,
+              settings: connection,
+              ...(password === undefined ? {} : { secret: seal(settings.key, password, name) }),
+            } as ConnectionRow,
+            { transaction, ...(password === undefined ? { fields: ["name", "settings"] } : {}) },
+          );
+        for (const [name, definition] of definitions) {
+          const row = await PipelineRow.findByPk(name, { transaction });
+          const same = row !== null && JSON.stringify(row.definition) === JSON.stringify(definition);
+          if (!same && !asked.check)
+            await savePipeline(store, name, definition, {
+              by: signedIn(c).name,
+              transaction,
+              before: row?.updatedAt ?? null,
+            });
+          changes.push({ what: "pipeline", name, change: !row ? "created" : same ? "unchanged" : "updated" });
+        }
+      });
+      if (!asked.check) await store.tell({ kind: "changed", what: "connections" });
+      return c.json({ changes });
+    },
+  )
+  .get("/", asks("pipeline"), async (c) => {
+    const { pipeline: only } = c.req.valid("query");
     const rows = await PipelineRow.findAll({ where: only ? { name: only } : {}, order: ["name"] });
     if (only && rows.length === 0) throw notFound(`pipeline ${only}`);
     const used = new Set(

@@ -1,5 +1,5 @@
 import type { ProofSummary, ProofView } from "@undercoat/core/api/api";
-import { requires, routes } from "../context.ts";
+import { asks, requires, routes } from "../context.ts";
 import { notFound } from "../problem.ts";
 import { PipelineRow, ProofRow, RunRow, SliceRow, StandingRow } from "../store/models.ts";
 
@@ -44,8 +44,8 @@ const listed = [
 /** Proofs as kept: the latest of each load, or one load's in time. */
 export const proofs = routes()
   .use(requires("viewer"))
-  .get("/", async (c) => {
-    const { pipeline, load } = c.req.query();
+  .get("/", asks("pipeline", "load"), async (c) => {
+    const { pipeline, load } = c.req.valid("query");
     const titles = new Map((await PipelineRow.findAll()).map((row) => [row.name, row]));
     const rows =
       pipeline && load

@@ -1,29 +1,31 @@
 import type { RejectedChoice, RejectedList } from "@undercoat/core/api/api";
 import type { RejectedFilter } from "@undercoat/core/sql/reject";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
-import type { Context } from "hono";
 import { stream } from "hono/streaming";
 import { hiddenFrom } from "../account/hidden.ts";
-import { type Env, numberOf, requires, routes, signedIn } from "../context.ts";
+import { asks, numberOf, requires, routes, signedIn } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
-import { PipelineRow } from "../store/models.ts";
+import { PipelineRow, type UserRow } from "../store/models.ts";
 
 const page = 200;
 /** Rows that one request may load again by their numbers. */
 const mostIds = 100_000;
 
-/** The filter that the address asks for, without what its visitor may not see. */
-async function filterOf(c: Context<Env>): Promise<RejectedFilter> {
-  const { pipeline, load, target, run, reason, text, all } = c.req.query();
+const filter = ["pipeline", "load", "target", "run", "reason", "text", "all"] as const;
+type Filter = { [name in (typeof filter)[number]]?: string };
+
+/** The filter that a query asks for, without what its visitor may not see. */
+async function filterOf(user: UserRow, query: Filter): Promise<RejectedFilter> {
+  const { pipeline, load, target, run, reason, text, all } = query;
   return {
     ...(pipeline ? { pipeline } : {}),
     ...(load ? { load } : {}),
     ...(target ? { target } : {}),
-    ...(run ? { run: numberOf(c, "run") } : {}),
+    ...(run ? { run: numberOf(query, "run") } : {}),
     ...(reason ? { reason } : {}),
     ...(text ? { text } : {}),
     all: all === "true",
-    hidden: await hiddenFrom(signedIn(c)),
+    hidden: await hiddenFrom(user),
   };
 }
 
@@ -37,15 +39,15 @@ async function warehousesOf(pipeline?: string): Promise<string[]> {
 /** Rows that loads turned away, from every warehouse that pipelines write into. One that can't be reached is told of by the others' silence in `unreached`. */
 export const rejected = routes()
   .use(requires("viewer"))
-  .get("/", async (c) => {
+  .get("/", asks(...filter, "offset"), async (c) => {
     const { store } = c.get("house");
-    const filter = await filterOf(c);
-    const offset = numberOf(c, "offset");
-    const names = await warehousesOf(filter.pipeline);
+    const wanted = await filterOf(signedIn(c), c.req.valid("query"));
+    const offset = numberOf(c.req.valid("query"), "offset");
+    const names = await warehousesOf(wanted.pipeline);
     const lists = await Promise.all(
       names.map(async (name) =>
         warehouseFor(await store.credentials(name))
-          .rejected(filter, page, offset)
+          .rejected(wanted, page, offset)
           .catch(() => name),
       ),
     );
@@ -56,29 +58,29 @@ export const rejected = routes()
       unreached: lists.filter((list) => typeof list === "string"),
     });
   })
-  .get("/choices", async (c) => {
+  .get("/choices", asks(...filter), async (c) => {
     const { store } = c.get("house");
-    const filter = await filterOf(c);
+    const wanted = await filterOf(signedIn(c), c.req.valid("query"));
     const choices: RejectedChoice[] = [];
-    for (const name of await warehousesOf(filter.pipeline))
-      choices.push(...(await warehouseFor(await store.credentials(name)).rejectedChoices(filter, mostIds + 1)));
+    for (const name of await warehousesOf(wanted.pipeline))
+      choices.push(...(await warehouseFor(await store.credentials(name)).rejectedChoices(wanted, mostIds + 1)));
     if (choices.reduce((sum, { ids }) => sum + ids.length, 0) > mostIds)
       throw new HttpProblem(422, `More than ${mostIds} rows are meant`, {
         hint: "Narrow the filter, or load all rejected rows of a load again.",
       });
     return c.json(choices);
   })
-  .get("/csv", async (c) => {
+  .get("/csv", asks(...filter), async (c) => {
     const { store } = c.get("house");
-    const filter = await filterOf(c);
-    const [name, another] = await warehousesOf(filter.pipeline);
+    const wanted = await filterOf(signedIn(c), c.req.valid("query"));
+    const [name, another] = await warehousesOf(wanted.pipeline);
     if (!name) throw notFound("pipeline yet");
     if (another)
       throw new HttpProblem(422, `An export is of one warehouse; here are ${name} and ${another}`, {
         hint: "Choose a pipeline or a load.",
       });
-    const rows = await warehouseFor(await store.credentials(name)).rejectedCsv(filter);
-    const of = [filter.pipeline, filter.load].flatMap((part) => part?.replace(/[^\w-]/g, "_") ?? []);
+    const rows = await warehouseFor(await store.credentials(name)).rejectedCsv(wanted);
+    const of = [wanted.pipeline, wanted.load].flatMap((part) => part?.replace(/[^\w-]/g, "_") ?? []);
     c.header("Content-Type", "text/csv; charset=utf-8");
     c.header("Content-Disposition", `attachment; filename="${["rejected", ...of].join("-")}.csv"`);
     return stream(c, async (out) => {

@@ -5,7 +5,7 @@ import { personalColumns } from "@undercoat/core/shape/personal";
 import Joi from "joi";
 import { Op } from "sequelize";
 import { maySeePersonal, withoutHidden } from "../account/hidden.ts";
-import { body, numberOf, requires, routes, signedIn } from "../context.ts";
+import { asks, numberOf, requires, routes, signedIn, takes } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
 import { cancelRun } from "../jobs/state.ts";
 import { HttpProblem, notFound } from "../problem.ts";
@@ -142,9 +142,10 @@ async function isSaved(run: RunRow, loads: RunLoadRow[]): Promise<boolean> {
 
 export const runs = routes()
   .use(requires("viewer"))
-  .get("/", async (c) => {
-    const { pipeline, status, kind } = c.req.query();
-    const before = numberOf(c, "before");
+  .get("/", asks("pipeline", "status", "kind", "before"), async (c) => {
+    const query = c.req.valid("query");
+    const { pipeline, status, kind } = query;
+    const before = numberOf(query, "before");
     const where = {
       ...(pipeline ? { pipeline } : {}),
       ...(status ? { status } : {}),
@@ -157,9 +158,9 @@ export const runs = routes()
     const run = await found(c.req.param("id"));
     return c.json(await withoutPersonal(await runView(run), run, signedIn(c)));
   })
-  .get("/:id/lines", async (c) => {
+  .get("/:id/lines", asks("after"), async (c) => {
     const run = await found(c.req.param("id"));
-    const after = numberOf(c, "after");
+    const after = numberOf(c.req.valid("query"), "after");
     // Without a place to go on from the newest ones.
     const rows = await RunLineRow.findAll({
       where: { runId: run.id, id: { [Op.gt]: after } },
@@ -182,26 +183,31 @@ export const runs = routes()
       throw new HttpProblem(409, `Run ${run.id} has ended already`);
     return c.body(null, 202);
   })
-  .post("/:id/again", requires("editor"), async (c) => {
-    const { store, queue } = c.get("house");
-    const run = await found(c.req.param("id"));
-    const { unfinished } = await body<{ unfinished?: boolean }>(c, Joi.object({ unfinished: Joi.boolean() }));
-    const loads = (await RunLoadRow.findAll({ where: { runId: run.id }, order: ["id"] }))
-      .filter((load) => !unfinished || load.status !== "finished")
-      .map((load) => load.load);
-    if (loads.length === 0) throw new HttpProblem(409, `Every load of run ${run.id} has finished`);
-    const reason = unfinished ? `what run ${run.id} left undone` : `run ${run.id} again`;
-    const again = await requestRun(store, queue, {
-      pipeline: run.pipeline,
-      kind: run.kind,
-      scope: run.scope,
-      loads,
-      wantsRows: run.wantsRows,
-      rowLimit: run.rowLimit ?? undefined,
-      // A rehearsal looks at the very version again that it showed.
-      definition: run.kind === "rehearse" ? run.definition : undefined,
-      reason,
-      requestedBy: signedIn(c).name,
-    });
-    return c.json(await runView(again), 201);
-  });
+  .post(
+    "/:id/again",
+    requires("editor"),
+    takes<{ unfinished?: boolean }>(Joi.object({ unfinished: Joi.boolean() })),
+    async (c) => {
+      const { store, queue } = c.get("house");
+      const run = await found(c.req.param("id"));
+      const { unfinished } = c.req.valid("json");
+      const loads = (await RunLoadRow.findAll({ where: { runId: run.id }, order: ["id"] }))
+        .filter((load) => !unfinished || load.status !== "finished")
+        .map((load) => load.load);
+      if (loads.length === 0) throw new HttpProblem(409, `Every load of run ${run.id} has finished`);
+      const reason = unfinished ? `what run ${run.id} left undone` : `run ${run.id} again`;
+      const again = await requestRun(store, queue, {
+        pipeline: run.pipeline,
+        kind: run.kind,
+        scope: run.scope,
+        loads,
+        wantsRows: run.wantsRows,
+        rowLimit: run.rowLimit ?? undefined,
+        // A rehearsal looks at the very version again that it showed.
+        definition: run.kind === "rehearse" ? run.definition : undefined,
+        reason,
+        requestedBy: signedIn(c).name,
+      });
+      return c.json(await runView(again), 201);
+    },
+  );

@@ -3,7 +3,7 @@ import Joi from "joi";
 import { UniqueConstraintError } from "sequelize";
 import { endPassesOf, issuePass } from "../account/passes.ts";
 import { hashPassword } from "../account/password.ts";
-import { body, requires, routes, signedIn } from "../context.ts";
+import { requires, routes, signedIn, takes } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { PassRow, UserRow } from "../store/models.ts";
 import { closeStreams } from "./events.ts";
@@ -35,50 +35,56 @@ async function found(id: string): Promise<UserRow> {
 export const users = routes()
   .use(requires("administrator"))
   .get("/", async (c) => c.json((await UserRow.findAll({ order: ["name"] })).map(userView)))
-  .post("/", async (c) => {
-    const { password, ...account } = await body<{ login: string; name: string; role: Role; password: string }>(
-      c,
+  .post(
+    "/",
+    takes<{ login: string; name: string; role: Role; password: string }>(
       Joi.object({ ...accountSchema, password: accountSchema.password.required(), role: role.required() }),
-    );
-    const user = await UserRow.create({ ...account, password: await hashPassword(password), active: true }).catch(
-      (error: unknown) => {
-        throw error instanceof UniqueConstraintError
-          ? new HttpProblem(409, `${account.login} is taken`, {
-              problems: [{ path: ["login"], message: "This name is taken" }],
-            })
-          : error;
-      },
-    );
-    return c.json(userView(user), 201);
-  })
-  .patch("/:id", async (c) => {
-    const user = await found(c.req.param("id"));
-    const { password, ...change } = await body<{ name?: string; role?: Role; active?: boolean; password?: string }>(
-      c,
+    ),
+    async (c) => {
+      const { password, ...account } = c.req.valid("json");
+      const user = await UserRow.create({ ...account, password: await hashPassword(password), active: true }).catch(
+        (error: unknown) => {
+          throw error instanceof UniqueConstraintError
+            ? new HttpProblem(409, `${account.login} is taken`, {
+                problems: [{ path: ["login"], message: "This name is taken" }],
+              })
+            : error;
+        },
+      );
+      return c.json(userView(user), 201);
+    },
+  )
+  .patch(
+    "/:id",
+    takes<{ name?: string; role?: Role; active?: boolean; password?: string }>(
       Joi.object({
         name: accountSchema.name.optional(),
         role,
         active: Joi.boolean(),
         password: accountSchema.password,
       }),
-    );
-    const hashed = password ? { password: await hashPassword(password) } : {};
-    const { sequelize } = c.get("house").store;
-    await sequelize.transaction(async (transaction) => {
-      // One change of roles at a time: at least one active administrator must remain.
-      await sequelize.query("LOCK TABLE users IN EXCLUSIVE MODE", { transaction });
-      await user.update({ ...change, ...hashed }, { transaction });
-      if ((await UserRow.count({ where: { role: "administrator", active: true }, transaction })) === 0)
-        throw new HttpProblem(409, `${user.name} is the only administrator`, {
-          hint: "Make somebody else an administrator first.",
-        });
-    });
-    if (change.active === false || password) {
-      await endPassesOf(user.id);
-      closeStreams((stream) => stream.user === user.id);
-    }
-    return c.json(userView(user));
-  });
+    ),
+    async (c) => {
+      const user = await found(c.req.param("id"));
+      const { password, ...change } = c.req.valid("json");
+      const hashed = password ? { password: await hashPassword(password) } : {};
+      const { sequelize } = c.get("house").store;
+      await sequelize.transaction(async (transaction) => {
+        // One change of roles at a time: at least one active administrator must remain.
+        await sequelize.query("LOCK TABLE users IN EXCLUSIVE MODE", { transaction });
+        await user.update({ ...change, ...hashed }, { transaction });
+        if ((await UserRow.count({ where: { role: "administrator", active: true }, transaction })) === 0)
+          throw new HttpProblem(409, `${user.name} is the only administrator`, {
+            hint: "Make somebody else an administrator first.",
+          });
+      });
+      if (change.active === false || password) {
+        await endPassesOf(user.id);
+        closeStreams((stream) => stream.user === user.id);
+      }
+      return c.json(userView(user));
+    },
+  );
 
 /** Days that a token lasts where its maker does not say. */
 const usualDays = 365;
@@ -105,13 +111,16 @@ export const tokens = routes()
     }));
     return c.json(list);
   })
-  .post("/", async (c) => {
-    const { name, days } = await body<{ name: string; days?: number }>(
-      c,
+  .post(
+    "/",
+    takes<{ name: string; days?: number }>(
       Joi.object({ name: Joi.string().min(1).max(80).required(), days: Joi.number().integer().min(1).max(3650) }),
-    );
-    return c.json({ token: await issuePass(signedIn(c).id, "token", name, days ?? usualDays) }, 201);
-  })
+    ),
+    async (c) => {
+      const { name, days } = c.req.valid("json");
+      return c.json({ token: await issuePass(signedIn(c).id, "token", name, days ?? usualDays) }, 201);
+    },
+  )
   .delete("/:id", async (c) => {
     const user = signedIn(c);
     const ended = await PassRow.destroy({

@@ -81,4 +81,14 @@ CREATE INDEX ON seats (run_id);`);
       await context.sequelize.query("ALTER TABLE proofs ADD COLUMN history json, ADD COLUMN within json");
     },
   },
+  {
+    name: "0007-targets",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      // Who wrote each table last, kept beside the runs: it outlives them and their pipelines.
+      await context.sequelize.query(`
+CREATE TABLE targets (connection text NOT NULL, target text NOT NULL, title text NOT NULL, loaded_at timestamptz NOT NULL, PRIMARY KEY (connection, target));
+INSERT INTO targets SELECT DISTINCT ON (1, 2) r.definition ->> 'warehouse', l.target, r.title, l.finished_at
+FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE r.kind IN ('load', 'repair') AND l.status = 'finished' ORDER BY 1, 2, l.id DESC;`);
+    },
+  },
 ];

@@ -169,6 +169,14 @@ export class StandingRow extends StoredRow<StandingRow> {
   declare wholeRunId: number | null;
 }
 
+/** A warehouse table that a load has written, and which did last; also of pipelines that are gone. */
+export class TargetRow extends StoredRow<TargetRow> {
+  declare connection: string;
+  declare target: string;
+  declare title: string;
+  declare loadedAt: Date;
+}
+
 /** The latest known state of one slice of one load; the ledger's mark. `slice` is '' for a whole table or rows without a date. */
 export class SliceRow extends StoredRow<SliceRow> {
   declare pipeline: string;
@@ -325,6 +333,7 @@ export function bindModels(sequelize: Sequelize): void {
     wholeId: optionalNumber,
     wholeRunId: optionalNumber,
   });
+  bind<TargetRow>(TargetRow, "targets", { connection: key, target: key, title: text, loadedAt: time });
   bind<SliceRow>(SliceRow, "slices", {
     pipeline: key,
     load: key,

@@ -4,7 +4,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { Me } from "@undercoat/core/api/api";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import { api } from "../api/client.ts";
+import { answer, server } from "../api/client.ts";
 import { queries } from "../api/queries.ts";
 import { Mark } from "../parts/Mark.tsx";
 import { ErrorNote } from "../parts/words.tsx";
@@ -26,30 +26,34 @@ export default function Door({ needsSetup: noAccounts }: { needsSetup: boolean }
       : {},
   });
   const enter = useMutation({
-    mutationFn: (how: { path: string; body: { token?: string | null; [field: string]: unknown } }) =>
-      api.post<Me & { setup?: boolean }>(how.path, how.body),
-    onSuccess: (me, { body }) => {
-      if (me.setup) return setSetup(body.token ?? null);
+    mutationFn: (way: () => Promise<Me>) => way(),
+    onSuccess: (me) => {
       if (location.pathname === "/link") navigate("/", { replace: true });
       client.setQueryData(queries.me().queryKey, me);
     },
   });
-  const { mutate } = enter;
+  const link = useMutation({
+    mutationFn: (token: string) => answer(server.session.link.$post({ json: { token } })),
+    onSuccess: ({ setup, ...me }, token) => (setup ? setSetup(token) : enter.mutate(async () => me)),
+  });
+  const { mutate } = link;
   useEffect(() => {
     if (location.pathname === "/link" && location.hash.length > 1) {
       const token = location.hash.slice(1);
       history.replaceState(null, "", "/link");
-      mutate({ path: "/session/link", body: { token } });
+      mutate(token);
     }
   }, [mutate]);
   return (
     <main className="door">
       <form
         onSubmit={form.onSubmit(({ login, name, password }) =>
-          enter.mutate(
-            needsSetup
-              ? { path: "/session/setup", body: { token: setup, login, name, password } }
-              : { path: "/session", body: { login, password } },
+          enter.mutate(() =>
+            answer(
+              setup === null
+                ? server.session.$post({ json: { login, password } })
+                : server.session.setup.$post({ json: { token: setup, login, name, password } }),
+            ),
           ),
         )}
       >
@@ -80,7 +84,7 @@ export default function Door({ needsSetup: noAccounts }: { needsSetup: boolean }
           withAsterisk={false}
           {...form.getInputProps("password")}
         />
-        <ErrorNote error={enter.error} />
+        <ErrorNote error={link.error ?? enter.error} />
         <Button type="submit" loading={enter.isPending}>
           {needsSetup ? "Make the account" : "Sign in"}
         </Button>

@@ -2,11 +2,11 @@ import { Button, PasswordInput, Select, TextInput } from "@mantine/core";
 import { useForm } from "@mantine/form";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { ApiProblem, api } from "../api/client.ts";
+import { ApiProblem, answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
 import { counted, moment } from "../parts/format.ts";
+import { Page } from "../parts/Page.tsx";
 import { SqlText } from "../parts/SqlText.tsx";
-import { Title } from "../parts/Title.tsx";
 import { ErrorNote } from "../parts/words.tsx";
 import { useMe } from "./me.ts";
 
@@ -24,7 +24,7 @@ function PasswordForm() {
     validate: { next: (value) => (value.length >= 10 ? null : "At least 10 characters") },
   });
   const change = useMutation({
-    mutationFn: () => api.post("/session/password", form.values),
+    mutationFn: () => server.session.password.$post({ json: form.values }),
     onSuccess: () => form.reset(),
     onError: (failed) => {
       if (failed instanceof ApiProblem)
@@ -73,26 +73,28 @@ export default function TokensPage() {
   const { data, error } = useQuery(queries.tokens());
   const refreshed = () => refresh(client, queries.tokens().queryKey);
   const make = useMutation({
-    mutationFn: () => api.post<{ token: string }>("/tokens", { name, days: Number(days) }),
+    mutationFn: () => answer(server.tokens.$post({ json: { name, days: Number(days) } })),
     onSuccess: () => {
       setName("");
       refreshed();
     },
   });
-  const end = useMutation({ mutationFn: (id: number) => api.delete(`/tokens/${id}`), onSuccess: refreshed });
+  const end = useMutation({
+    mutationFn: (id: number) => server.tokens[":id"].$delete(path({ id: String(id) })),
+    onSuccess: refreshed,
+  });
   const everybody = me.user.role === "administrator";
   return (
-    <main className="page">
-      <Title of="Tokens" />
-      <div className="head">
-        <div>
-          <h1>{data ? `${counted(data.length, "token")} for the command line` : "Command-line tokens"}</h1>
-          <p className="quiet">
-            A token acts as its owner does. Set UNDERCOAT_URL to {location.origin} and UNDERCOAT_TOKEN to the token
-            where you run undercoat.{everybody ? " As an administrator you see everybody's." : ""}
-          </p>
-        </div>
-      </div>
+    <Page
+      title="Tokens"
+      heading={data ? `${counted(data.length, "token")} for the command line` : "Command-line tokens"}
+      about={
+        <>
+          A token acts as its owner does. Set UNDERCOAT_URL to {location.origin} and UNDERCOAT_TOKEN to the token where
+          you run undercoat.{everybody ? " As an administrator you see everybody's." : ""}
+        </>
+      }
+    >
       <ErrorNote error={error ?? make.error ?? end.error} />
       <form
         className="actions"
@@ -158,6 +160,6 @@ export default function TokensPage() {
         </table>
       )}
       <PasswordForm />
-    </main>
+    </Page>
   );
 }

@@ -3,10 +3,10 @@ import { useForm } from "@mantine/form";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { Role, User } from "@undercoat/core/api/api";
 import { useState } from "react";
-import { ApiProblem, api } from "../api/client.ts";
+import { ApiProblem, answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
 import { counted } from "../parts/format.ts";
-import { Title } from "../parts/Title.tsx";
+import { Page } from "../parts/Page.tsx";
 import { ErrorNote } from "../parts/words.tsx";
 
 const roles: { value: Role; label: string }[] = [
@@ -26,7 +26,7 @@ function NewUser({ onClose }: { onClose: () => void }) {
     },
   });
   const make = useMutation({
-    mutationFn: () => api.post<User>("/users", form.values),
+    mutationFn: () => answer(server.users.$post({ json: form.values })),
     onSuccess: () => {
       refresh(client, queries.users().queryKey);
       onClose();
@@ -60,21 +60,17 @@ export default function UsersPage() {
   const [adding, setAdding] = useState(false);
   const { data, error } = useQuery(queries.users());
   const change = useMutation({
-    mutationFn: ({ id, ...change }: { id: number } & Partial<User>) => api.patch<User>(`/users/${id}`, change),
+    mutationFn: ({ id, ...change }: { id: number } & Partial<User>) =>
+      answer(server.users[":id"].$patch({ ...path({ id: String(id) }), json: change })),
     onSettled: () => refresh(client, queries.users().queryKey),
   });
   return (
-    <main className="page">
-      <Title of="Users" />
-      <div className="head">
-        <div>
-          <h1>{data ? counted(data.filter((user) => user.active).length, "active account") : "Users"}</h1>
-          <p className="quiet">
-            A viewer sees everything, an editor changes and runs, an administrator keeps the accounts.
-          </p>
-        </div>
-        <Button onClick={() => setAdding(true)}>New account</Button>
-      </div>
+    <Page
+      title="Users"
+      heading={data ? counted(data.filter((user) => user.active).length, "active account") : "Users"}
+      about="A viewer sees everything, an editor changes and runs, an administrator keeps the accounts."
+      actions={<Button onClick={() => setAdding(true)}>New account</Button>}
+    >
       <ErrorNote error={error ?? change.error} />
       {data && (
         <table className="plain">
@@ -119,6 +115,6 @@ export default function UsersPage() {
         </table>
       )}
       {adding && <NewUser onClose={() => setAdding(false)} />}
-    </main>
+    </Page>
   );
 }

@@ -1,4 +1,9 @@
 import type { ProblemDetails } from "@undercoat/core/api/api";
+// biome-ignore lint/style/noRestrictedImports: the type alone: every path with what it takes and answers
+import type { Api } from "@undercoat/server/api";
+import { hc } from "hono/client";
+
+export { answer, path } from "@undercoat/core/api/client";
 
 /** A refusal in the server's own words. */
 export class ApiProblem extends Error {
@@ -12,15 +17,13 @@ export class ApiProblem extends Error {
   }
 }
 
-async function ask<T>(method: string, path: string, body?: unknown): Promise<T> {
+/** Asks as `fetch` does. @throws ApiProblem in the server's own words where it refuses, or that it does not answer */
+async function ask(input: RequestInfo | URL, init?: RequestInit): Promise<Response> {
   let response: Response;
   try {
-    response = await fetch(`/api${path}`, {
-      method,
-      headers: body === undefined ? {} : { "Content-Type": "application/json" },
-      body: body === undefined ? undefined : JSON.stringify(body),
-    });
-  } catch {
+    response = await fetch(input, init);
+  } catch (error) {
+    if (init?.signal?.aborted) throw error;
     throw new ApiProblem({
       type: "about:blank",
       title: "The server does not answer",
@@ -28,9 +31,10 @@ async function ask<T>(method: string, path: string, body?: unknown): Promise<T> 
       hint: "Check that it runs; what you typed is still here.",
     });
   }
+  if (response.ok) return response;
   const text = await response.text();
-  if (response.ok) return (text ? JSON.parse(text) : null) as T;
-  if (response.status === 401 && !path.startsWith("/session")) window.dispatchEvent(new Event("signed-out"));
+  if (response.status === 401 && !String(input).startsWith("/api/session"))
+    window.dispatchEvent(new Event("signed-out"));
   let problem: ProblemDetails = {
     type: "about:blank",
     title: `The server answered ${response.status}`,
@@ -44,16 +48,9 @@ async function ask<T>(method: string, path: string, body?: unknown): Promise<T> 
   throw new ApiProblem(problem);
 }
 
-export const api = {
-  get: <T>(path: string) => ask<T>("GET", path),
-  post: <T>(path: string, body: unknown = {}) => ask<T>("POST", path, body),
-  put: <T>(path: string, body: unknown) => ask<T>("PUT", path, body),
-  patch: <T>(path: string, body: unknown) => ask<T>("PATCH", path, body),
-  delete: (path: string) => ask<null>("DELETE", path),
-};
+/** The server: each of its paths is a property, typed by its routes. */
+export const server = hc<Api>("/api", { fetch: ask });
 
-/** A path with its query; empty values are left out. */
-export function withQuery(path: string, query: Record<string, string | number | undefined | null>): string {
-  const given = Object.entries(query).filter(([, value]) => value !== undefined && value !== null && value !== "");
-  return given.length ? `${path}?${new URLSearchParams(given.map(([name, value]) => [name, String(value)]))}` : path;
-}
+/** A number of a query. */
+export const numeral = (value: number | null | undefined) =>
+  value === null || value === undefined ? undefined : String(value);

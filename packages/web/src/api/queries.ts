@@ -1,31 +1,7 @@
 import { infiniteQueryOptions, type QueryClient, queryOptions } from "@tanstack/react-query";
-import type {
-  BothColumns,
-  ConnectionView,
-  Dock,
-  Event,
-  Finding,
-  Ledger,
-  Me,
-  PipelineSummary,
-  PipelineView,
-  Preview,
-  ProofSummary,
-  ProofView,
-  RejectedView,
-  RunLine,
-  RunSummary,
-  RunView,
-  SuggestedLoad,
-  TokenSummary,
-  User,
-  WarehouseView,
-} from "@undercoat/core/api/api";
-import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
-import type { AsOf, Between, KeptHistory, Lifeline } from "@undercoat/core/history/shape";
+import type { Event, RejectedView, RunLine, RunSummary } from "@undercoat/core/api/api";
 import type { Load, Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
-import type { Row } from "../connections/rows.ts";
-import { api, withQuery } from "./client.ts";
+import { answer, numeral, path, server } from "./client.ts";
 
 /** A table of a connection. */
 export interface TablePlace {
@@ -41,11 +17,13 @@ export interface HistoryPlace {
   target: string;
 }
 
-const historyPath = ({ connection, target }: HistoryPlace, what: string) =>
-  `/history/${encodeURIComponent(connection)}/${encodeURIComponent(target)}/${what}`;
-
-const tablePath = ({ connection, schema, table }: TablePlace, what: string, limit?: number) =>
-  withQuery(`/connections/${connection}/${what}`, { schema, table, limit });
+const kept = server.history[":connection"][":target"];
+const connection = server.connections[":name"];
+const historyAt = ({ connection, target }: HistoryPlace) => path({ connection, target });
+const tableAt = ({ connection, schema, table }: TablePlace) => ({
+  ...path({ name: connection }),
+  query: { schema, table },
+});
 
 /** How many of a list that goes on come in one answer. */
 const pageSize = { runs: 100, rejected: 200 };
@@ -62,106 +40,117 @@ export interface Progress {
 
 /** All that the pages ask the server for: each thing's key and how it is asked, once. */
 export const queries = {
-  me: () => queryOptions({ queryKey: ["me"], queryFn: () => api.get<Me>("/session") }),
-  users: () => queryOptions({ queryKey: ["users"], queryFn: () => api.get<User[]>("/users") }),
-  tokens: () => queryOptions({ queryKey: ["tokens"], queryFn: () => api.get<TokenSummary[]>("/tokens") }),
+  me: () => queryOptions({ queryKey: ["me"], queryFn: () => answer(server.session.$get()) }),
+  users: () => queryOptions({ queryKey: ["users"], queryFn: () => answer(server.users.$get()) }),
+  tokens: () => queryOptions({ queryKey: ["tokens"], queryFn: () => answer(server.tokens.$get()) }),
 
   ledger: (zone: string) =>
     queryOptions({
       queryKey: ["ledger", zone],
-      queryFn: () => api.get<Ledger>(withQuery("/standing/ledger", { zone })),
+      queryFn: () => answer(server.standing.ledger.$get({ query: { zone } })),
     }),
-  dock: () => queryOptions({ queryKey: ["dock"], queryFn: () => api.get<Dock>("/standing/dock") }),
+  dock: () => queryOptions({ queryKey: ["dock"], queryFn: () => answer(server.standing.dock.$get()) }),
   found: (wanted: string) =>
     queryOptions({
       queryKey: ["search", wanted],
-      queryFn: () => api.get<Finding[]>(withQuery("/search", { q: wanted })),
+      queryFn: () => answer(server.search.$get({ query: { q: wanted } })),
       enabled: wanted.trim() !== "",
     }),
 
-  connections: () =>
-    queryOptions({ queryKey: ["connections"], queryFn: () => api.get<ConnectionView[]>("/connections") }),
+  connections: () => queryOptions({ queryKey: ["connections"], queryFn: () => answer(server.connections.$get()) }),
   connection: (name: string) =>
     queryOptions({
       queryKey: ["connections", name],
-      queryFn: () => api.get<ConnectionView>(`/connections/${name}`),
+      queryFn: () => answer(connection.$get(path({ name }))),
     }),
-  datasets: (connection: string) =>
+  datasets: (source: string) =>
     queryOptions({
-      queryKey: ["datasets", connection],
-      queryFn: () => api.get<DatasetSummary[]>(`/connections/${connection}/datasets`),
-      enabled: connection !== "",
+      queryKey: ["datasets", source],
+      queryFn: () => answer(connection.datasets.$get(path({ name: source }))),
+      enabled: source !== "",
     }),
   dataset: (place: TablePlace) =>
-    queryOptions({ queryKey: ["dataset", place], queryFn: () => api.get<Dataset>(tablePath(place, "dataset")) }),
+    queryOptions({ queryKey: ["dataset", place], queryFn: () => answer(connection.dataset.$get(tableAt(place))) }),
   rows: (place: TablePlace, limit?: number) =>
-    queryOptions({ queryKey: ["rows", place], queryFn: () => api.get<Row[]>(tablePath(place, "rows", limit)) }),
+    queryOptions({
+      queryKey: ["rows", place],
+      queryFn: () => {
+        const { query, ...at } = tableAt(place);
+        return answer(connection.rows.$get({ ...at, query: { ...query, limit: numeral(limit) } }));
+      },
+    }),
   timeColumns: (place: TablePlace) =>
-    queryOptions({ queryKey: ["time", place], queryFn: () => api.get<TimeColumn[]>(tablePath(place, "time")) }),
+    queryOptions({ queryKey: ["time", place], queryFn: () => answer(connection.time.$get(tableAt(place))) }),
   histories: () =>
     queryOptions({
       queryKey: ["history"],
-      queryFn: () => api.get<(KeptHistory & { connection: string })[]>("/history"),
+      queryFn: () => answer(server.history.$get()),
     }),
   lifeline: (place: HistoryPlace, key: string[]) =>
     queryOptions({
       queryKey: ["history", place, "lifeline", key],
-      queryFn: () => api.get<Lifeline>(withQuery(historyPath(place, "lifeline"), { key: JSON.stringify(key) })),
+      queryFn: () => answer(kept.lifeline.$get({ ...historyAt(place), query: { key: JSON.stringify(key) } })),
     }),
   asOf: (place: HistoryPlace, at: string) =>
     queryOptions({
       queryKey: ["history", place, "as-of", at],
-      queryFn: () => api.get<AsOf>(withQuery(historyPath(place, "as-of"), { at })),
+      queryFn: () => answer(kept["as-of"].$get({ ...historyAt(place), query: { at } })),
       retry: false,
     }),
   between: (place: HistoryPlace, from: string, to: string) =>
     queryOptions({
       queryKey: ["history", place, "between", from, to],
-      queryFn: () => api.get<Between>(withQuery(historyPath(place, "between"), { from, to })),
+      queryFn: () => answer(kept.between.$get({ ...historyAt(place), query: { from, to } })),
       enabled: from !== "" && to !== "",
       retry: false,
     }),
-  warehouse: () => queryOptions({ queryKey: ["warehouse"], queryFn: () => api.get<WarehouseView>("/warehouse") }),
+  warehouse: () => queryOptions({ queryKey: ["warehouse"], queryFn: () => answer(server.warehouse.$get()) }),
 
-  pipelines: () => queryOptions({ queryKey: ["pipelines"], queryFn: () => api.get<PipelineSummary[]>("/pipelines") }),
+  pipelines: () => queryOptions({ queryKey: ["pipelines"], queryFn: () => answer(server.pipelines.$get()) }),
   pipeline: (name: string) =>
-    queryOptions({ queryKey: ["pipelines", name], queryFn: () => api.get<PipelineView>(`/pipelines/${name}`) }),
+    queryOptions({
+      queryKey: ["pipelines", name],
+      queryFn: () => answer(server.pipelines[":name"].$get(path({ name }))),
+    }),
   suggested: (asked: { connection: string; tables: string[]; schema: string }) =>
     queryOptions({
       queryKey: ["suggest", asked],
-      queryFn: () => api.post<SuggestedLoad[]>("/pipelines/suggest", asked),
+      queryFn: () => answer(server.pipelines.suggest.$post({ json: asked })),
     }),
   /** A load of a draft, tried; a newer question ends the one before. */
   preview: (asked: { pipeline: string; load: string; definition: Pipeline; limit?: number }) =>
     queryOptions({
       queryKey: ["preview", asked.pipeline, asked.load, asked.definition.warehouse, asked.definition.loads],
-      queryFn: () => api.post<Preview>("/pipelines/preview", asked),
+      queryFn: () => answer(server.pipelines.preview.$post({ json: asked })),
       retry: false,
     }),
   /** The columns of both sides as they are now. */
   columns: (asked: { from: Load["from"]; warehouse: string; table: string }) =>
     queryOptions({
       queryKey: ["columns", asked],
-      queryFn: () => api.post<BothColumns>("/pipelines/columns", asked),
+      queryFn: () => answer(server.pipelines.columns.$post({ json: asked })),
       retry: false,
     }),
   /** The next times of a schedule. */
   times: (schedule: Schedule | null) =>
     queryOptions({
       queryKey: ["times", schedule],
-      queryFn: () => api.post<string[]>("/pipelines/times", schedule),
+      queryFn: () => answer(server.pipelines.times.$post({ json: schedule as Schedule })),
       retry: false,
     }),
 
   runs: (filter: { pipeline: string; status: string; kind: string }) =>
     infiniteQueryOptions({
       queryKey: ["runs", "list", filter],
-      queryFn: ({ pageParam }) => api.get<RunSummary[]>(withQuery("/runs", { ...filter, before: pageParam })),
+      queryFn: ({ pageParam }) => answer(server.runs.$get({ query: { ...filter, before: numeral(pageParam) } })),
       initialPageParam: null as number | null,
       getNextPageParam: (last: RunSummary[]) => (last.length === pageSize.runs ? (last.at(-1)?.id ?? null) : null),
     }),
   run: (id: number | string) =>
-    queryOptions({ queryKey: ["runs", String(id)], queryFn: () => api.get<RunView>(`/runs/${id}`) }),
+    queryOptions({
+      queryKey: ["runs", String(id)],
+      queryFn: () => answer(server.runs[":id"].$get(path({ id: String(id) }))),
+    }),
   /** What a run says. While it runs only what is new is asked for; when it has ended all of it once more. */
   lines: (client: QueryClient, run: number, live: boolean) => {
     const queryKey = ["lines", run, live];
@@ -169,7 +158,9 @@ export const queries = {
       queryKey,
       queryFn: async () => {
         const before = live ? (client.getQueryData<RunLine[]>(queryKey) ?? []) : [];
-        const more = await api.get<RunLine[]>(withQuery(`/runs/${run}/lines`, { after: before.at(-1)?.id }));
+        const more = await answer(
+          server.runs[":id"].lines.$get({ ...path({ id: String(run) }), query: { after: numeral(before.at(-1)?.id) } }),
+        );
         return [...before, ...more];
       },
     });
@@ -185,14 +176,14 @@ export const queries = {
   proofs: (filter: { pipeline: string; load: string }) =>
     queryOptions({
       queryKey: ["proofs", filter],
-      queryFn: () => api.get<ProofSummary[]>(withQuery("/proofs", filter)),
+      queryFn: () => answer(server.proofs.$get({ query: filter })),
     }),
   proof: (id: string) =>
-    queryOptions({ queryKey: ["proofs", "one", id], queryFn: () => api.get<ProofView>(`/proofs/${id}`) }),
+    queryOptions({ queryKey: ["proofs", "one", id], queryFn: () => answer(server.proofs[":id"].$get(path({ id }))) }),
   rejected: (filter: Record<string, string>) =>
     infiniteQueryOptions({
       queryKey: ["rejected", filter],
-      queryFn: ({ pageParam }) => api.get<RejectedView>(withQuery("/rejected", { ...filter, offset: pageParam })),
+      queryFn: ({ pageParam }) => answer(server.rejected.$get({ query: { ...filter, offset: numeral(pageParam) } })),
       initialPageParam: 0,
       getNextPageParam: (last: RejectedView, pages: RejectedView[]): number | null =>
         last.rows.length >= pageSize.rejected ? pages.length * pageSize.rejected : null,

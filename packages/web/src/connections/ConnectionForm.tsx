@@ -5,7 +5,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { ConnectionView } from "@undercoat/core/api/api";
 import { connectionDefaults } from "@undercoat/core/pipeline/address";
 import { useNavigate } from "react-router";
-import { ApiProblem, api } from "../api/client.ts";
+import { ApiProblem, answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { useCheck } from "./check.ts";
@@ -40,20 +40,19 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
   });
   const { steps, state, error, check } = useCheck();
   const settings = () => {
-    const { name, password, warehouse: _, ...rest } = form.values;
+    const { name: _name, password, warehouse: _, ...rest } = form.values;
     return {
-      kind: "postgres",
+      kind: "postgres" as const,
       ...rest,
       port: Number(rest.port),
-      ...(connection ? {} : { name }),
       ...(password === "" && connection?.hasPassword ? {} : { password }),
     };
   };
   const save = useMutation({
     mutationFn: () =>
       connection
-        ? api.put<ConnectionView>(`/connections/${connection.name}`, settings())
-        : api.post<ConnectionView>("/connections", settings()),
+        ? answer(server.connections[":name"].$put({ ...path({ name: connection.name }), json: settings() }))
+        : answer(server.connections.$post({ json: { name: form.values.name, ...settings() } })),
     onSuccess: (saved) => {
       refresh(client, queries.connections().queryKey);
       refresh(client, queries.datasets(saved.name).queryKey);

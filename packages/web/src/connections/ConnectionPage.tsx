@@ -5,12 +5,13 @@ import type { DatasetSummary } from "@undercoat/core/dataset/dataset";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
-import { ApiProblem, api } from "../api/client.ts";
+import { ApiProblem, answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
 import { Confirm } from "../parts/Confirm.tsx";
 import { DataTable } from "../parts/DataTable.tsx";
+import { Filter, matches } from "../parts/Filter.tsx";
 import { bytes, counted, grouped } from "../parts/format.ts";
-import { Title } from "../parts/Title.tsx";
+import { Page, Unanswered } from "../parts/Page.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { ConnectionForm } from "./ConnectionForm.tsx";
@@ -21,7 +22,8 @@ function Duplicate({ connection, onClose }: { connection: ConnectionView; onClos
   const client = useQueryClient();
   const [name, setName] = useState(`${connection.name}-copy`);
   const copy = useMutation({
-    mutationFn: () => api.post<ConnectionView>(`/connections/${connection.name}/duplicate`, { name }),
+    mutationFn: () =>
+      answer(server.connections[":name"].duplicate.$post({ ...path({ name: connection.name }), json: { name } })),
     onSuccess: (made) => {
       refresh(client, queries.connections().queryKey);
       onClose();
@@ -66,55 +68,45 @@ export default function ConnectionPage() {
     retry: false,
   });
   const remove = useMutation({
-    mutationFn: () => api.delete(`/connections/${name}`),
+    mutationFn: () => server.connections[":name"].$delete(path({ name })),
     onSuccess: () => {
       client.invalidateQueries({ ...queries.connections(), exact: true });
       navigate("/connections");
     },
   });
-  if (connection.error)
-    return (
-      <main className="page">
-        <ErrorNote error={connection.error} />
-      </main>
-    );
-  if (!connection.data) return <main className="page" aria-busy="true" />;
+  if (!connection.data) return <Unanswered error={connection.error} />;
   const view = connection.data;
   const id = (row: DatasetSummary) => JSON.stringify([row.schema, row.name]);
-  const rows = (datasets.data ?? []).filter((row) =>
-    `${row.schema}.${row.name}`.toLowerCase().includes(wanted.toLowerCase()),
-  );
+  const rows = (datasets.data ?? []).filter((row) => matches(wanted, `${row.schema}.${row.name}`));
   const chosen = datasets.data?.find((row) => id(row) === open);
   return (
-    <main className="page">
-      <Title of={connection.data.name} />
-      <div className="head">
-        <div>
-          <div className="crumbs">
-            <Link to="/connections">Connections</Link> / {name}
-          </div>
-          <h1>{name}</h1>
-          <p className="quiet">
-            PostgreSQL database <span className="mono">{view.database}</span> at{" "}
-            <span className="mono">
-              {view.host}:{view.port}
-            </span>{" "}
-            as <span className="mono">{view.user}</span>, TLS {view.tls}.{" "}
-            {view.usedBy.length > 0 && (
-              <>
-                Used by{" "}
-                {[...new Map(view.usedBy.map((use) => [use.pipeline, use.title]))].map(([pipeline, title], at) => (
-                  <span key={pipeline}>
-                    {at > 0 && ", "}
-                    <Link to={`/pipelines/${pipeline}`}>{title}</Link>
-                  </span>
-                ))}
-                .
-              </>
-            )}
-          </p>
-        </div>
-        {canEdit && (
+    <Page
+      title={connection.data.name}
+      trail={[{ to: "/connections", of: "Connections" }, name]}
+      heading={name}
+      about={
+        <>
+          PostgreSQL database <span className="mono">{view.database}</span> at{" "}
+          <span className="mono">
+            {view.host}:{view.port}
+          </span>{" "}
+          as <span className="mono">{view.user}</span>, TLS {view.tls}.{" "}
+          {view.usedBy.length > 0 && (
+            <>
+              Used by{" "}
+              {[...new Map(view.usedBy.map((use) => [use.pipeline, use.title]))].map(([pipeline, title], at) => (
+                <span key={pipeline}>
+                  {at > 0 && ", "}
+                  <Link to={`/pipelines/${pipeline}`}>{title}</Link>
+                </span>
+              ))}
+              .
+            </>
+          )}
+        </>
+      }
+      actions={
+        canEdit && (
           <div className="actions" style={{ flexWrap: "nowrap" }}>
             <Button variant="default" onClick={() => setDialog("delete")}>
               Delete
@@ -129,8 +121,9 @@ export default function ConnectionPage() {
               Load from it
             </Button>
           </div>
-        )}
-      </div>
+        )
+      }
+    >
       <ErrorNote error={remove.error ?? datasets.error} />
       {datasets.data && (
         <div
@@ -142,13 +135,7 @@ export default function ConnectionPage() {
               <span className="quiet">
                 {counted(datasets.data.length, "table")} can be read{wanted ? `, ${rows.length} shown` : ""}
               </span>
-              <TextInput
-                aria-label="Filter tables"
-                placeholder="Filter tables"
-                value={wanted}
-                onChange={(event) => setWanted(event.currentTarget.value)}
-                w={190}
-              />
+              <Filter of="tables" value={wanted} onChange={setWanted} w={190} />
             </div>
             <DataTable
               label="Tables and views"
@@ -201,6 +188,6 @@ export default function ConnectionPage() {
           Its address and password are forgotten. The system it names is not touched.
         </Confirm>
       )}
-    </main>
+    </Page>
   );
 }

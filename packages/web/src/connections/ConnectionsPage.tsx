@@ -1,11 +1,12 @@
-import { Button, TextInput } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { ConnectionView } from "@undercoat/core/api/api";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { queries } from "../api/queries.ts";
+import { Filter, matches } from "../parts/Filter.tsx";
 import { counted } from "../parts/format.ts";
-import { Title } from "../parts/Title.tsx";
+import { Page } from "../parts/Page.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { ConnectionForm } from "./ConnectionForm.tsx";
@@ -15,35 +16,24 @@ export default function ConnectionsPage() {
   const [wanted, setWanted] = useUrlState("find");
   const [adding, setAdding] = useUrlState("new");
   const { data, error } = useQuery(queries.connections());
-  const shown = (data ?? []).filter((row) =>
-    `${row.name} ${row.host} ${row.database}`.toLowerCase().includes(wanted.toLowerCase()),
-  );
+  const shown = (data ?? []).filter((row) => matches(wanted, row.name, row.host, row.database));
   const uses = (row: ConnectionView, as: "source" | "warehouse") => row.usedBy.filter((use) => use.as === as).length;
   return (
-    <main className="page">
-      <Title of="Connections" />
-      <div className="head">
-        <div>
-          <h1>{!data ? "Connections" : data.length ? counted(data.length, "connection") : "No connections yet"}</h1>
-          <p className="quiet">
-            {data?.length === 0
-              ? "A connection is the address and the credentials of an outside system. It serves as a source, a warehouse, or both."
-              : "Passwords are stored encrypted and never shown again."}
-          </p>
-        </div>
-        <div className="actions">
-          {data && data.length > 0 && (
-            <TextInput
-              aria-label="Filter connections"
-              placeholder="Filter connections"
-              value={wanted}
-              onChange={(event) => setWanted(event.currentTarget.value)}
-              w={220}
-            />
-          )}
+    <Page
+      title="Connections"
+      heading={!data ? "Connections" : data.length ? counted(data.length, "connection") : "No connections yet"}
+      about={
+        data?.length === 0
+          ? "A connection is the address and the credentials of an outside system. It serves as a source, a warehouse, or both."
+          : "Passwords are stored encrypted and never shown again."
+      }
+      actions={
+        <>
+          {data && data.length > 0 && <Filter of="connections" value={wanted} onChange={setWanted} w={220} />}
           {canEdit && <Button onClick={() => setAdding("1")}>New connection</Button>}
-        </div>
-      </div>
+        </>
+      }
+    >
       <ErrorNote error={error} />
       {shown.length > 0 && (
         <table className="plain">
@@ -85,6 +75,6 @@ export default function ConnectionsPage() {
         </table>
       )}
       {adding && canEdit && <ConnectionForm connection={null} onClose={() => setAdding("")} />}
-    </main>
+    </Page>
   );
 }

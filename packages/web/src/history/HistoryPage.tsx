@@ -7,7 +7,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { type HistoryPlace, queries } from "../api/queries.ts";
 import { type Column, DataTable } from "../parts/DataTable.tsx";
 import { counted, grouped } from "../parts/format.ts";
-import { Title } from "../parts/Title.tsx";
+import { Page } from "../parts/Page.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { Beginnings } from "./Beginnings.tsx";
@@ -157,37 +157,35 @@ export default function HistoryPage() {
     : [0, 0];
   const what = since ? "between" : at ? "at" : "now";
   return (
-    <main className="page">
-      <Title of={target} />
-      <div className="head">
-        <div>
-          <div className="crumbs">
-            <Link to="/warehouse">Warehouse</Link> / {target}
-          </div>
-          <h1>
-            {!data
-              ? target
-              : since
-                ? `What changed in ${target}`
-                : at
-                  ? `${target} as of ${dayTime.format(new Date(at))}: ${counted(data.count, "row")}`
-                  : `${target} now: ${counted(data.count, "row")}`}
-          </h1>
-          <p className="quiet">
-            It keeps the history of its rows.{" "}
-            {data && (
-              <>
-                Loaded by{" "}
-                <Link to={`/pipelines/${data.pipeline}/${data.load}`}>
-                  {data.pipeline} · {data.load}
-                </Link>
-                .{" "}
-              </>
-            )}
-            Queries read <span className="mono">{target}_now</span> and{" "}
-            <span className="mono">{target}_as_of(moment)</span>.
-          </p>
-        </div>
+    <Page
+      title={target}
+      trail={[{ to: "/warehouse", of: "Warehouse" }, target]}
+      heading={
+        !data
+          ? target
+          : since
+            ? `What changed in ${target}`
+            : at
+              ? `${target} as of ${dayTime.format(new Date(at))}: ${counted(data.count, "row")}`
+              : `${target} now: ${counted(data.count, "row")}`
+      }
+      about={
+        <>
+          It keeps the history of its rows.{" "}
+          {data && (
+            <>
+              Loaded by{" "}
+              <Link to={`/pipelines/${data.pipeline}/${data.load}`}>
+                {data.pipeline} · {data.load}
+              </Link>
+              .{" "}
+            </>
+          )}
+          Queries read <span className="mono">{target}_now</span> and{" "}
+          <span className="mono">{target}_as_of(moment)</span>.
+        </>
+      }
+      actions={
         <SegmentedControl
           size="xs"
           style={{ flex: "none" }}
@@ -204,7 +202,8 @@ export default function HistoryPage() {
             { value: "between", label: "What changed" },
           ]}
         />
-      </div>
+      }
+    >
       <ErrorNote error={error ?? between.error} />
       <div className="actions" style={{ alignItems: "flex-end", gap: 18, marginBottom: 10 }}>
         {since && <MomentField label="From" value={since} onChange={(next) => next && setSince(next)} />}
@@ -251,6 +250,6 @@ export default function HistoryPage() {
               )}
             </div>
           )}
-    </main>
+    </Page>
   );
 }

@@ -8,7 +8,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { queries } from "../api/queries.ts";
 import { counted, moment } from "../parts/format.ts";
 import { markOf } from "../parts/Mark.tsx";
-import { Title } from "../parts/Title.tsx";
+import { Page } from "../parts/Page.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { historyLink, keyOf, lifelineLink } from "./links.ts";
@@ -187,20 +187,18 @@ export default function LifelinePage() {
   const since = drawn.versions[0]?.fromText === "-infinity" ? "always" : monthYear.format(drawn.versions[0]?.from);
   const pinned = pin === null ? null : versionAt(drawn, pin);
   return (
-    <main className="page">
-      <Title of={`${name}, ${target}`} />
-      <div className="head">
-        <div>
-          <div className="crumbs">
-            <Link to="/warehouse">Warehouse</Link> / <Link to={historyLink(place)}>{target}</Link> / {name}
-          </div>
-          <h1>
-            {name} has had {counted(drawn.versions.length, "version")}
-            {since === "always" ? "" : ` since ${since}`}
-          </h1>
-          <p className="quiet">{sentence(drawn, data)}</p>
-        </div>
-        <div className="actions">
+    <Page
+      title={`${name}, ${target}`}
+      trail={[{ to: "/warehouse", of: "Warehouse" }, { to: historyLink(place), of: target }, name]}
+      heading={
+        <>
+          {name} has had {counted(drawn.versions.length, "version")}
+          {since === "always" ? "" : ` since ${since}`}
+        </>
+      }
+      about={sentence(drawn, data)}
+      actions={
+        <>
           {pin !== null && (
             <Button
               component={Link}
@@ -216,8 +214,9 @@ export default function LifelinePage() {
           <Button disabled={!data.next} onClick={() => to(data.next)} title="N">
             Next key
           </Button>
-        </div>
-      </div>
+        </>
+      }
+    >
       <Strands
         drawn={drawn}
         pin={pin}
@@ -261,6 +260,6 @@ export default function LifelinePage() {
         </section>
         <Always line={data} />
       </div>
-    </main>
+    </Page>
   );
 }

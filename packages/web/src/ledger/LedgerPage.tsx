@@ -9,6 +9,7 @@ import { FigureTable } from "../parts/FigureTable.tsx";
 import { counted, grouped, moment, signed, sliceName, zone } from "../parts/format.ts";
 import { HourButton } from "../parts/hour.tsx";
 import { Legend, Mark, type MarkState, markWords } from "../parts/Mark.tsx";
+import { Unanswered } from "../parts/Page.tsx";
 import { useRun } from "../parts/runs.ts";
 import { Title } from "../parts/Title.tsx";
 import { ErrorNote } from "../parts/words.tsx";
@@ -290,13 +291,7 @@ function standing(groups: LedgerGroup[]): { title: string; rest: string } {
 
 export default function LedgerPage() {
   const { data, error } = useQuery(queries.ledger(zone));
-  if (error)
-    return (
-      <main className="page">
-        <ErrorNote error={error} />
-      </main>
-    );
-  if (!data) return <main className="page" aria-busy="true" />;
+  if (!data) return <Unanswered error={error} />;
   if (data.groups.length === 0)
     return (
       <main className="page">

@@ -5,6 +5,7 @@ import type { Finding } from "@undercoat/core/api/api";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { queries } from "../api/queries.ts";
+import { matches } from "./Filter.tsx";
 
 const pages: Finding[] = [
   { kind: "page", title: "Ledger", detail: "how things stand", to: "/" },
@@ -28,7 +29,7 @@ export function Find({ onClose }: { onClose: () => void }) {
     ...queries.found(asked),
     placeholderData: keepPreviousData,
   });
-  const matching = pages.filter((page) => page.title.toLowerCase().includes(wanted.trim().toLowerCase()));
+  const matching = pages.filter((page) => matches(wanted, page.title));
   const found = wanted.trim() ? [...(data ?? []), ...matching] : pages;
   const open = (finding: Finding | undefined) => {
     if (!finding) return;

@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, type ReactNode, Suspense, useEffect, useState } from "react";
 import { Link, NavLink, useNavigate } from "react-router";
 import { useMe } from "../account/me.ts";
-import { api } from "../api/client.ts";
+import { server } from "../api/client.ts";
 import { useEvents } from "../api/events.ts";
 import { queries } from "../api/queries.ts";
 import { useAway } from "../api/server.ts";
@@ -55,7 +55,7 @@ function Person() {
         <Menu.Divider />
         <Menu.Item
           onClick={async () => {
-            await api.delete("/session");
+            await server.session.$delete();
             client.clear();
             await client.invalidateQueries(queries.me());
             location.assign("/");

@@ -2,14 +2,14 @@ import { Button } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useCanEdit, useMe } from "../account/me.ts";
-import { api } from "../api/client.ts";
+import { server } from "../api/client.ts";
 
 /** In the demo, lets one more hour of business pass at the source. */
 export function HourButton() {
   const { demo } = useMe();
   const canEdit = useCanEdit();
   const [told, setTold] = useState(false);
-  const pass = useMutation({ mutationFn: () => api.post("/demo/hour"), onSuccess: () => setTold(true) });
+  const pass = useMutation({ mutationFn: () => server.demo.hour.$post(), onSuccess: () => setTold(true) });
   useEffect(() => {
     if (!told) return;
     const timer = setTimeout(() => setTold(false), 6000);

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { RunView } from "@undercoat/core/api/api";
 import type { RunKind, Scope } from "@undercoat/core/run/run";
 import { useNavigate } from "react-router";
-import { api } from "../api/client.ts";
+import { answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
 
 export interface RunOrder {
@@ -25,7 +25,7 @@ export function useRuns() {
     mutationFn: async (orders: RunOrder[]) => {
       const runs: RunView[] = [];
       for (const { pipeline, ...order } of orders)
-        runs.push(await api.post<RunView>(`/pipelines/${pipeline}/run`, order));
+        runs.push(await answer(server.pipelines[":name"].run.$post({ ...path({ name: pipeline }), json: order })));
       return runs;
     },
     onSuccess: (runs, orders) => {

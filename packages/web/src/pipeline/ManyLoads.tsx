@@ -3,6 +3,7 @@ import type { Load, Mode, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { readDuration } from "@undercoat/core/schedule/duration";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import { useState } from "react";
+import { Filter, matches } from "../parts/Filter.tsx";
 import { counted } from "../parts/format.ts";
 
 const asItIs = "";
@@ -59,9 +60,7 @@ export function ManyLoads({ definition, onSet, onRun, onClose }: Props) {
   const [picked, setPicked] = useState<ReadonlySet<string>>(new Set(names));
   const [wanted, setWanted] = useState("");
   const [change, setChange] = useState<Change>({ mode: asItIs, watermark: "", lookBack: "", schema: "", pattern: "" });
-  const shown = names.filter((name) =>
-    `${name} ${definition.loads[name]?.into.table}`.toLowerCase().includes(wanted.toLowerCase()),
-  );
+  const shown = names.filter((name) => matches(wanted, name, definition.loads[name]?.into.table ?? ""));
   const chosen = names.filter((name) => picked.has(name));
   const results = new Map(chosen.map((name) => [name, changed(definition.loads[name] as Load, change)]));
   const problems = [...results.values()].filter((result) => typeof result === "string").length;
@@ -112,14 +111,7 @@ export function ManyLoads({ definition, onSet, onRun, onClose }: Props) {
           classNames={{ input: "mono" }}
         />
       </div>
-      <TextInput
-        size="xs"
-        aria-label="Filter loads"
-        placeholder="Filter as you type"
-        value={wanted}
-        onChange={(event) => setWanted(event.currentTarget.value)}
-        mb={6}
-      />
+      <Filter of="loads" size="xs" value={wanted} onChange={setWanted} mb={6} />
       <div style={{ maxHeight: 360, overflow: "auto" }} tabIndex={0} role="region" aria-label="Loads to change">
         <table className="plain">
           <thead>

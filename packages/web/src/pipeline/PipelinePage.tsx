@@ -1,17 +1,18 @@
 import { Button, Modal, TextInput } from "@mantine/core";
 import { useDebouncedValue, useHotkeys } from "@mantine/hooks";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import type { PipelineView, SuggestedLoad } from "@undercoat/core/api/api";
+import type { PipelineView } from "@undercoat/core/api/api";
 import { slugOf } from "@undercoat/core/pipeline/names";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { scheduleWords } from "@undercoat/core/schedule/schedule";
 import { lazy, Suspense, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
-import { ApiProblem, api } from "../api/client.ts";
+import { ApiProblem, answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
 import { Confirm } from "../parts/Confirm.tsx";
 import { counted, moment, until } from "../parts/format.ts";
+import { Unanswered } from "../parts/Page.tsx";
 import { useRun } from "../parts/runs.ts";
 import { Title } from "../parts/Title.tsx";
 import { ErrorNote, StatusBadge } from "../parts/words.tsx";
@@ -29,17 +30,8 @@ const Overtaken = lazy(() => import("./Overtaken.tsx"));
 
 export default function PipelinePage() {
   const { name = "" } = useParams();
-  const { data, error } = useQuery({
-    queryKey: ["pipelines", name],
-    queryFn: () => api.get<PipelineView>(`/pipelines/${name}`),
-  });
-  if (error)
-    return (
-      <main className="page">
-        <ErrorNote error={error} />
-      </main>
-    );
-  if (!data) return <main className="page" aria-busy="true" />;
+  const { data, error } = useQuery(queries.pipeline(name));
+  if (!data) return <Unanswered error={error} />;
   return <Workbench key={`${name} ${data.updatedAt}`} view={data} />;
 }
 
@@ -53,11 +45,11 @@ function AddLoads({
   onClose: () => void;
 }) {
   const first = Object.values(definition.loads)[0];
-  const [from, setFrom] = useState<string | null>(first?.from.connection ?? null);
+  const [from, setFrom] = useState(first?.from.connection ?? "");
   const [picked, setPicked] = useState<string[]>([]);
   const schema = first?.into.table.split(".")[0]?.replaceAll('"', "") ?? "landing";
   const suggest = useMutation({
-    mutationFn: () => api.post<SuggestedLoad[]>("/pipelines/suggest", { connection: from, tables: picked, schema }),
+    mutationFn: () => answer(server.pipelines.suggest.$post({ json: { connection: from, tables: picked, schema } })),
     onSuccess: (suggested) => {
       const taken = new Set(Object.keys(definition.loads));
       const named = suggested.map(({ name, load }) => {
@@ -72,9 +64,9 @@ function AddLoads({
   return (
     <Modal opened onClose={onClose} title="Add loads" size="xl">
       <TablePicker
-        connection={from}
+        connection={from || null}
         onConnection={(value) => {
-          setFrom(value);
+          setFrom(value ?? "");
           setPicked([]);
         }}
         picked={picked}
@@ -108,9 +100,11 @@ function Workbench({ view }: { view: PipelineView }) {
     enabled: settled.loads[name] !== undefined,
     placeholderData: keepPreviousData,
   });
+  const pipeline = server.pipelines[":name"];
+  const place = path({ name: view.name });
   const save = useMutation({
     mutationFn: () =>
-      api.put<PipelineView>(`/pipelines/${view.name}`, { definition: draft.definition, updatedAt: draft.base }),
+      answer(pipeline.$put({ ...place, json: { definition: draft.definition, updatedAt: draft.base } })),
     onSuccess: (saved) => {
       draft.discard();
       client.setQueryData(queries.pipeline(view.name).queryKey, saved);
@@ -118,7 +112,7 @@ function Workbench({ view }: { view: PipelineView }) {
     },
   });
   const remove = useMutation({
-    mutationFn: () => api.delete(`/pipelines/${view.name}`),
+    mutationFn: () => pipeline.$delete(place),
     onSuccess: () => {
       client.invalidateQueries({ ...queries.pipelines(), exact: true });
       navigate("/pipelines");

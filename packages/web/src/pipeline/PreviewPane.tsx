@@ -1,9 +1,10 @@
-import { Popover, TextInput } from "@mantine/core";
+import { Popover } from "@mantine/core";
 import type { Preview, PreviewRow } from "@undercoat/core/api/api";
 import { subtract } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/run/drift";
 import { typeFamily } from "@undercoat/core/sql/type";
 import { type ReactNode, useState } from "react";
+import { Filter } from "../parts/Filter.tsx";
 import { counted } from "../parts/format.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 import { ErrorNote } from "../parts/words.tsx";
@@ -157,14 +158,7 @@ export function PreviewPane({
         </p>
       ))}
       <div style={{ display: "flex", gap: 12, alignItems: "center", marginBottom: 6 }}>
-        <TextInput
-          size="xs"
-          style={{ flex: 1 }}
-          aria-label="Filter rows"
-          placeholder="Filter as you type"
-          value={wanted}
-          onChange={(event) => setWanted(event.currentTarget.value)}
-        />
+        <Filter of="rows" size="xs" style={{ flex: 1 }} value={wanted} onChange={setWanted} />
         <ColumnChooser names={preview.columns.map((column) => column.name)} hidden={hidden} onChange={setHidden} />
       </div>
       <section

@@ -4,7 +4,7 @@ import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { rehearsalWords } from "@undercoat/core/run/rehearsal";
 import { isOpen, reasonWords } from "@undercoat/core/run/run";
 import { Link } from "react-router";
-import { api } from "../api/client.ts";
+import { answer, path, server } from "../api/client.ts";
 import { queries } from "../api/queries.ts";
 import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
 import { grouped } from "../parts/format.ts";
@@ -19,18 +19,23 @@ const active = (run: RunView | undefined) => run !== undefined && isOpen(run.sta
 export function useRehearsal(pipeline: string) {
   const start = useMutation({
     mutationFn: (asked: { load: string; definition: Pipeline; limit?: number; whole?: boolean }) =>
-      api.post<RunView>(`/pipelines/${pipeline}/run`, {
-        kind: "rehearse",
-        loads: [asked.load],
-        definition: asked.definition,
-        limit: asked.limit,
-        ...(asked.whole ? { scope: { kind: "whole" } } : {}),
-        reason: asked.limit
-          ? `of the latest ${asked.limit} rows`
-          : asked.whole
-            ? "of the whole dataset"
-            : "before a run",
-      }),
+      answer(
+        server.pipelines[":name"].run.$post({
+          ...path({ name: pipeline }),
+          json: {
+            kind: "rehearse",
+            loads: [asked.load],
+            definition: asked.definition,
+            limit: asked.limit,
+            ...(asked.whole ? { scope: { kind: "whole" as const } } : {}),
+            reason: asked.limit
+              ? `of the latest ${asked.limit} rows`
+              : asked.whole
+                ? "of the whole dataset"
+                : "before a run",
+          },
+        }),
+      ),
   });
   const id = start.data?.id;
   const run = useQuery({

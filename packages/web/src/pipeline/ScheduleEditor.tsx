@@ -5,7 +5,7 @@ import type { Schedule } from "@undercoat/core/pipeline/pipeline";
 import { durationSeconds } from "@undercoat/core/schedule/duration";
 import { isZone } from "@undercoat/core/schedule/schedule";
 import { useState } from "react";
-import { api } from "../api/client.ts";
+import { answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
 import { moment, zone as ownZone } from "../parts/format.ts";
 import { ErrorNote } from "../parts/words.tsx";
@@ -60,7 +60,7 @@ export function ScheduleEditor({ view, close }: { view: PipelineView; close: () 
   });
   const save = useMutation({
     mutationFn: (next: Schedule | null) =>
-      api.put<PipelineView>(`/pipelines/${view.name}/schedule`, { schedule: next }),
+      answer(server.pipelines[":name"].schedule.$put({ ...path({ name: view.name }), json: { schedule: next } })),
     onSuccess: (saved) => {
       client.setQueryData(queries.pipeline(view.name).queryKey, saved);
       refresh(client, queries.dock().queryKey);

@@ -1,7 +1,7 @@
 import { MultiSelect, NumberInput, Radio, Select, Stack, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { Preview } from "@undercoat/core/api/api";
-import { suggestChanges } from "@undercoat/core/history/suggest";
+import { readingsOf, suggestChanges } from "@undercoat/core/history/suggest";
 import type { Load, Mode, ProofBy, SliceUnit } from "@undercoat/core/pipeline/pipeline";
 import { formatFigure, parseFigure } from "@undercoat/core/proof/figure";
 import { durationWords, readDuration, suggestLookBack } from "@undercoat/core/schedule/duration";
@@ -19,7 +19,7 @@ interface EditorProps {
   /** the warehouse's connection */
   warehouse: string;
   /** what is known of the columns of both sides */
-  preview: Pick<Preview, "columns" | "sourceColumns" | "late"> | undefined;
+  preview: Pick<Preview, "columns" | "sourceColumns" | "late" | "rows"> | undefined;
   onSet: (load: Load) => void;
   close: () => void;
 }
@@ -246,11 +246,12 @@ export const modeWords: Record<Mode, { title: string; says: string }> = {
 };
 
 /** What says only how versions are kept goes with the mode; a history begins with what is suggested for it. */
-function inMode(into: Load["into"], mode: Mode, columns: { name: string; type: string }[]): Load["into"] {
+function inMode(into: Load["into"], mode: Mode, preview: EditorProps["preview"]): Load["into"] {
   const { history, deleted, ...rest } = into;
   if (mode !== "history") return { ...rest, mode, ...(deleted && deleted !== "close" ? { deleted } : {}) };
   if (into.mode === "history") return into;
-  const suggested = Object.entries(suggestChanges(columns.filter((column) => !into.key?.includes(column.name))))
+  const columns = (preview?.columns ?? []).filter((column) => !into.key?.includes(column.name));
+  const suggested = Object.entries(suggestChanges(columns, readingsOf(preview?.rows ?? [], into.key ?? [])))
     .filter(([, { change }]) => change !== "version")
     .map(([name, { change }]) => [name, change] as const);
   return {
@@ -266,7 +267,7 @@ export function ModeEditor({ load, preview, onSet, close }: EditorProps) {
   return (
     <Form
       onSubmit={() => {
-        onSet({ ...load, into: inMode(load.into, mode, preview?.columns ?? []) });
+        onSet({ ...load, into: inMode(load.into, mode, preview) });
         close();
       }}
     >

@@ -1,14 +1,13 @@
 import { Button, Select, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import type { PipelineView } from "@undercoat/core/api/api";
 import { slugOf } from "@undercoat/core/pipeline/names";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { useEffect, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { ApiProblem, api } from "../api/client.ts";
+import { ApiProblem, answer, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
 import { counted } from "../parts/format.ts";
-import { Title } from "../parts/Title.tsx";
+import { Page } from "../parts/Page.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { SuggestedRow } from "./SuggestedRow.tsx";
@@ -47,7 +46,7 @@ export default function NewPipelinePage() {
         warehouse: warehouse ?? "",
         loads: Object.fromEntries(loads.map((entry) => [entry.name, entry.load])),
       };
-      return api.post<PipelineView>("/pipelines", { name: slugOf(title), definition });
+      return answer(server.pipelines.$post({ json: { name: slugOf(title), definition } }));
     },
     onSuccess: (view) => {
       client.setQueryData(queries.pipeline(view.name).queryKey, view);
@@ -70,16 +69,11 @@ export default function NewPipelinePage() {
       </main>
     );
   return (
-    <main className="page">
-      <Title of="New pipeline" />
-      <div className="head">
-        <div>
-          <div className="crumbs">
-            <Link to="/pipelines">Pipelines</Link> / New
-          </div>
-          <h1>{loads.length ? `${counted(loads.length, "table")} to load` : "Tick the tables to load"}</h1>
-        </div>
-      </div>
+    <Page
+      title="New pipeline"
+      trail={[{ to: "/pipelines", of: "Pipelines" }, "New"]}
+      heading={loads.length ? `${counted(loads.length, "table")} to load` : "Tick the tables to load"}
+    >
       <TablePicker
         connection={from || null}
         onConnection={(name) => {
@@ -164,6 +158,6 @@ export default function NewPipelinePage() {
           </div>
         </form>
       )}
-    </main>
+    </Page>
   );
 }

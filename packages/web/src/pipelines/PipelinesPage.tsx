@@ -1,4 +1,4 @@
-import { Button, TextInput } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { PipelineSummary } from "@undercoat/core/api/api";
 import { isOpen } from "@undercoat/core/run/run";
@@ -6,10 +6,11 @@ import { scheduleWords } from "@undercoat/core/schedule/schedule";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { queries } from "../api/queries.ts";
+import { Filter, matches } from "../parts/Filter.tsx";
 import { counted, moment, until } from "../parts/format.ts";
 import { HourButton } from "../parts/hour.tsx";
+import { Page } from "../parts/Page.tsx";
 import { useRun } from "../parts/runs.ts";
-import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote, StatusBadge } from "../parts/words.tsx";
 
@@ -40,48 +41,45 @@ export default function PipelinesPage() {
   const { data, error } = useQuery(queries.pipelines());
   const run = useRun();
   const shown = (data ?? []).filter((row) =>
-    [row.title, row.name, ...row.loads.map((load) => load.table)].some((text) =>
-      text.toLowerCase().includes(wanted.toLowerCase()),
-    ),
+    matches(wanted, row.title, row.name, ...row.loads.map((load) => load.table)),
   );
   return (
-    <main className="page">
-      <Title of="Pipelines" />
-      <div className="head">
-        <div>
-          <h1>
-            {data
-              ? data.length
-                ? `${counted(data.length, "pipeline")} load ${counted(
-                    data.reduce((sum, row) => sum + row.loads.length, 0),
-                    "table",
-                  )}`
-                : "No pipelines yet"
-              : "Pipelines"}
-          </h1>
-          <p className="quiet">
-            {data?.length === 0
-              ? "A pipeline is a list of loads, each from one dataset into one warehouse table."
-              : "Each load proves itself as it runs."}
-          </p>
-        </div>
-        <div className="actions">
+    <Page
+      title="Pipelines"
+      heading={
+        data
+          ? data.length
+            ? `${counted(data.length, "pipeline")} load ${counted(
+                data.reduce((sum, row) => sum + row.loads.length, 0),
+                "table",
+              )}`
+            : "No pipelines yet"
+          : "Pipelines"
+      }
+      about={
+        data?.length === 0
+          ? "A pipeline is a list of loads, each from one dataset into one warehouse table."
+          : "Each load proves itself as it runs."
+      }
+      actions={
+        <>
           <HourButton />
           {canEdit && (
             <Button component={Link} to="/pipelines/new">
               New pipeline
             </Button>
           )}
-        </div>
-      </div>
+        </>
+      }
+    >
       <ErrorNote error={error ?? run.error} />
       {data && data.length > 0 && (
         <>
-          <TextInput
-            aria-label="Filter pipelines"
+          <Filter
+            of="pipelines"
             placeholder="Filter by name or table"
             value={wanted}
-            onChange={(event) => setWanted(event.currentTarget.value)}
+            onChange={setWanted}
             style={{ maxWidth: 300, marginBottom: 10 }}
           />
           <table className="plain">
@@ -147,6 +145,6 @@ export default function PipelinesPage() {
           )}
         </>
       )}
-    </main>
+    </Page>
   );
 }

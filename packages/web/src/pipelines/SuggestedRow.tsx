@@ -31,7 +31,7 @@ export function SuggestedRow({ suggested: { name, load, why }, warehouse, wrong,
   const props = (close: () => void) => ({
     load,
     warehouse,
-    preview: { columns, sourceColumns: columns, late: null },
+    preview: { columns, sourceColumns: columns, late: null, rows: [] },
     onSet,
     close,
   });

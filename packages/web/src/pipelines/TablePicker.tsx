@@ -4,6 +4,7 @@ import { formatTableName } from "@undercoat/core/sql/identifier";
 import { useState } from "react";
 import { queries } from "../api/queries.ts";
 import { DataTable } from "../parts/DataTable.tsx";
+import { matches } from "../parts/Filter.tsx";
 import { bytes, grouped } from "../parts/format.ts";
 import { ErrorNote } from "../parts/words.tsx";
 
@@ -21,7 +22,7 @@ export function TablePicker({ connection, onConnection, picked, onPicked }: Prop
   const datasets = useQuery(queries.datasets(connection ?? ""));
   const rows = (datasets.data ?? [])
     .map((row) => ({ ...row, id: formatTableName({ schema: row.schema, table: row.name }) }))
-    .filter((row) => row.id.toLowerCase().includes(wanted.toLowerCase()));
+    .filter((row) => matches(wanted, row.id));
   const toggle = (id: string) =>
     onPicked(picked.includes(id) ? picked.filter((other) => other !== id) : [...picked, id]);
   const all = rows.length > 0 && rows.every((row) => picked.includes(row.id));

@@ -1,11 +1,11 @@
 import { Button } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import type { PipelineView, ProofView } from "@undercoat/core/api/api";
+import type { ProofView } from "@undercoat/core/api/api";
 import { subtract } from "@undercoat/core/proof/decimal";
 import type { Cause } from "@undercoat/core/proof/difference";
 import { durationWords, suggestLookBack } from "@undercoat/core/schedule/duration";
 import { useCanEdit } from "../account/me.ts";
-import { api } from "../api/client.ts";
+import { answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
 import { bytes, counted, grouped, signed } from "../parts/format.ts";
 import { useRun } from "../parts/runs.ts";
@@ -38,7 +38,9 @@ export function Explanation({ proof }: { proof: ProofView }) {
   const back = late?.late ? suggestLookBack(late.late) : null;
   const widen = useMutation({
     mutationFn: async () => {
-      const view = await api.get<PipelineView>(`/pipelines/${proof.pipeline}`);
+      const pipeline = server.pipelines[":name"];
+      const place = path({ name: proof.pipeline });
+      const view = await answer(pipeline.$get(place));
       const load = view.definition.loads[proof.load];
       if (!load?.watermark || !back) return null;
       const definition = {
@@ -48,7 +50,7 @@ export function Explanation({ proof }: { proof: ProofView }) {
           [proof.load]: { ...load, watermark: { ...load.watermark, lookBack: back } },
         },
       };
-      return api.put<PipelineView>(`/pipelines/${proof.pipeline}`, { definition, updatedAt: view.updatedAt });
+      return answer(pipeline.$put({ ...place, json: { definition, updatedAt: view.updatedAt } }));
     },
     onSuccess: () => refresh(client, queries.pipelines().queryKey),
   });

@@ -13,6 +13,7 @@ import { lifelineLink } from "../history/links.ts";
 import { type Column, DataTable } from "../parts/DataTable.tsx";
 import { FigureTable, figureValue } from "../parts/FigureTable.tsx";
 import { counted, differenceWords, exactTime, grouped, moment, sliceName } from "../parts/format.ts";
+import { Unanswered } from "../parts/Page.tsx";
 import { useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 import { Title } from "../parts/Title.tsx";
@@ -191,13 +192,7 @@ export default function ProofPage() {
   const [sqlShown, setSqlShown] = useState(false);
   const { data: proof, error } = useQuery(queries.proof(id));
   const run = useRun();
-  if (error)
-    return (
-      <main className="page">
-        <ErrorNote error={error} />
-      </main>
-    );
-  if (!proof) return <main className="page" aria-busy="true" />;
+  if (!proof) return <Unanswered error={error} />;
   const slices = proof.sliceFigures.filter((slice) => only !== "differing" || slice.verdict === "disagrees");
   const { all, agreeing } = proof.slices;
   const unit = proof.by?.slice ?? "slice";

@@ -1,14 +1,15 @@
-import { Button, TextInput } from "@mantine/core";
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { ProofSummary } from "@undercoat/core/api/api";
 import { figureWords } from "@undercoat/core/proof/figure";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { queries } from "../api/queries.ts";
+import { Filter, matches } from "../parts/Filter.tsx";
 import { counted, differenceWords, grouped, moment } from "../parts/format.ts";
 import { Mark, markOf } from "../parts/Mark.tsx";
+import { Page } from "../parts/Page.tsx";
 import { useRun } from "../parts/runs.ts";
-import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 
@@ -28,7 +29,7 @@ export default function ProofsPage() {
   const one = pipeline !== "" && load !== "";
   const { data, error } = useQuery(queries.proofs({ pipeline, load }));
   const run = useRun();
-  const shown = (data ?? []).filter((row) => `${row.target} ${row.title}`.toLowerCase().includes(wanted.toLowerCase()));
+  const shown = (data ?? []).filter((row) => matches(wanted, row.target, row.title));
   const ordered = one
     ? shown
     : [...shown].sort(
@@ -36,42 +37,32 @@ export default function ProofsPage() {
       );
   const agreeing = (data ?? []).filter((row) => row.verdict === "proved").length;
   return (
-    <main className="page">
-      <Title of="Proofs" />
-      <div className="head">
-        <div>
-          {one && (
-            <div className="crumbs">
-              <Link to="/proofs">Proofs</Link> / {load}
-            </div>
-          )}
-          <h1>
-            {!data
-              ? "Proofs"
-              : data.length === 0
-                ? "Nothing has been proved yet"
-                : one
-                  ? `${counted(data.length, "proof")} of ${data[0]?.target}`
-                  : `${agreeing} of ${counted(data.length, "table")} agree${agreeing === data.length ? "" : " with their source"}`}
-          </h1>
-          <p className="quiet">
-            {data?.length === 0
-              ? "Run a pipeline: each load leaves a proof."
-              : one
-                ? "Newest first; each is kept with both queries and both values."
-                : "The latest proof of each load."}
-          </p>
-        </div>
-        {data && data.length > 0 && (
-          <TextInput
-            aria-label="Filter proofs"
-            placeholder="Filter by table or pipeline"
-            value={wanted}
-            onChange={(event) => setWanted(event.currentTarget.value)}
-            w={240}
-          />
-        )}
-      </div>
+    <Page
+      title="Proofs"
+      trail={one ? [{ to: "/proofs", of: "Proofs" }, load] : undefined}
+      heading={
+        !data
+          ? "Proofs"
+          : data.length === 0
+            ? "Nothing has been proved yet"
+            : one
+              ? `${counted(data.length, "proof")} of ${data[0]?.target}`
+              : `${agreeing} of ${counted(data.length, "table")} agree${agreeing === data.length ? "" : " with their source"}`
+      }
+      about={
+        data?.length === 0
+          ? "Run a pipeline: each load leaves a proof."
+          : one
+            ? "Newest first; each is kept with both queries and both values."
+            : "The latest proof of each load."
+      }
+      actions={
+        data &&
+        data.length > 0 && (
+          <Filter of="proofs" placeholder="Filter by table or pipeline" value={wanted} onChange={setWanted} />
+        )
+      }
+    >
       <ErrorNote error={error ?? run.error} />
       {ordered.length > 0 && (
         <table className="plain">
@@ -140,6 +131,6 @@ export default function ProofsPage() {
           </tbody>
         </table>
       )}
-    </main>
+    </Page>
   );
 }

@@ -1,16 +1,17 @@
-import { Button, Checkbox, Drawer, Select, TextInput } from "@mantine/core";
+import { Button, Checkbox, Drawer, Select } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useInfiniteQuery, useMutation } from "@tanstack/react-query";
 import type { RejectedChoice, RejectedRow } from "@undercoat/core/api/api";
 import { useState } from "react";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
-import { api, withQuery } from "../api/client.ts";
+import { answer, server } from "../api/client.ts";
 import { queries } from "../api/queries.ts";
 import { DataTable } from "../parts/DataTable.tsx";
+import { Filter } from "../parts/Filter.tsx";
 import { counted, grouped, moment } from "../parts/format.ts";
+import { Page } from "../parts/Page.tsx";
 import { useRuns } from "../parts/runs.ts";
-import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { Reasons } from "./Reasons.tsx";
@@ -128,7 +129,7 @@ export default function RejectedPage() {
     });
   // All that the filter says, also what the table has not fetched yet.
   const filtered = useMutation({
-    mutationFn: () => api.get<RejectedChoice[]>(withQuery("/rejected/choices", { ...filter, reason, text })),
+    mutationFn: () => answer(server.rejected.choices.$get({ query: { ...filter, reason, text } })),
     onSuccess: (choices) => choices.length > 0 && loadAgain(choices),
   });
   const everything = () =>
@@ -138,27 +139,23 @@ export default function RejectedPage() {
       ids: null,
     }));
   return (
-    <main className="page">
-      <Title of="Rejected rows" />
-      <div className="head">
-        <div>
-          <div className="crumbs">
-            <Link to="/pipelines">Pipelines</Link> / Rejected rows
-          </div>
-          <h1>
-            {!query.data
-              ? "Rejected rows"
-              : total === 0n
-                ? "No row is rejected"
-                : `${grouped(String(total))} row${total === 1n ? " is" : "s are"} rejected in ${counted(loads.length, "load")}`}
-          </h1>
-        </div>
-        <div className="actions">
+    <Page
+      title="Rejected rows"
+      trail={[{ to: "/pipelines", of: "Pipelines" }, "Rejected rows"]}
+      heading={
+        !query.data
+          ? "Rejected rows"
+          : total === 0n
+            ? "No row is rejected"
+            : `${grouped(String(total))} row${total === 1n ? " is" : "s are"} rejected in ${counted(loads.length, "load")}`
+      }
+      actions={
+        <>
           {total > 0n && (
             <Button
               component="a"
               variant="default"
-              href={`/api${withQuery("/rejected/csv", { ...filter, reason })}`}
+              href={`/api${server.rejected.csv.$path({ query: { ...filter, reason } })}`}
               download
             >
               Export {narrowed ? "these" : "all"} as CSV
@@ -180,8 +177,9 @@ export default function RejectedPage() {
                 : `Load ${narrowed ? "these" : "all"} again`}
             </Button>
           )}
-        </div>
-      </div>
+        </>
+      }
+    >
       <ErrorNote error={query.error ?? again.error ?? filtered.error} />
       {unreached.length > 0 && (
         <p className="note">{unreached.join(", ")} could not be reached; its rejected rows are not shown.</p>
@@ -196,13 +194,7 @@ export default function RejectedPage() {
           <Reasons counts={counts} chosen={reason} onChoose={setReason} />
           <section aria-label="Rows">
             <div className="actions" style={{ marginBottom: 10 }}>
-              <TextInput
-                aria-label="Filter rows"
-                placeholder="Filter as you type"
-                value={text}
-                onChange={(event) => setText(event.currentTarget.value)}
-                w={200}
-              />
+              <Filter of="rows" value={text} onChange={setText} w={200} />
               <Select
                 aria-label="Load"
                 placeholder="Any load"
@@ -279,6 +271,6 @@ export default function RejectedPage() {
           onAgain={() => loadAgain(choicesOf([open]))}
         />
       )}
-    </main>
+    </Page>
   );
 }

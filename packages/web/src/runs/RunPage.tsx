@@ -6,13 +6,13 @@ import { addTallies, balances, isOpen, reasonWords } from "@undercoat/core/run/r
 import { useEffect, useRef, useState } from "react";
 import { Link, useLocation, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
-import { api } from "../api/client.ts";
+import { answer, path, server } from "../api/client.ts";
 import { type Progress, queries } from "../api/queries.ts";
 import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
 import { bytes, counted, exactTime, grouped, moment, seconds } from "../parts/format.ts";
+import { Page, Unanswered } from "../parts/Page.tsx";
 import { thenRows, useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
-import { Title } from "../parts/Title.tsx";
 import { ErrorNote, FailureNote, reasonOf, StatusBadge, statusWords } from "../parts/words.tsx";
 import { Equation } from "./Equation.tsx";
 import { Phases } from "./Phases.tsx";
@@ -124,9 +124,10 @@ export default function RunPage() {
     refetchInterval: ({ state }) => (state.data && active(state.data) ? 2000 : false),
   });
   const { data: progress } = useQuery(queries.progress(Number(id)));
-  const cancel = useMutation({ mutationFn: () => api.post(`/runs/${id}/cancel`) });
+  const cancel = useMutation({ mutationFn: () => server.runs[":id"].cancel.$post(path({ id })) });
   const again = useMutation({
-    mutationFn: (unfinished: boolean) => api.post<RunView>(`/runs/${id}/again`, { unfinished }),
+    mutationFn: (unfinished: boolean) =>
+      answer(server.runs[":id"].again.$post({ ...path({ id }), json: { unfinished } })),
     onSuccess: (next) => navigate(`/runs/${next.id}`),
   });
   const start = useRun();
@@ -135,13 +136,7 @@ export default function RunPage() {
   useEffect(() => {
     if (found) navigate(`/proofs/${found.proof}#rows`, { replace: true });
   }, [found, navigate]);
-  if (error)
-    return (
-      <main className="page">
-        <ErrorNote error={error} />
-      </main>
-    );
-  if (!run) return <main className="page" aria-busy="true" />;
+  if (!run) return <Unanswered error={error} />;
   // While a load reads, what it has read so far counts already.
   const tally = addTallies(
     run.loads.map((load) =>
@@ -173,31 +168,32 @@ export default function RunPage() {
     : null;
   const rehearsed = run.loads.flatMap((load) => load.rehearsal ?? []);
   return (
-    <main className="page">
-      <Title of={`${run.title}, run ${run.id}`} />
-      <div className="head">
-        <div>
-          <div className="crumbs">
-            <Link to="/pipelines">Pipelines</Link> / <Link to={`/pipelines/${run.pipeline}`}>{run.title}</Link> / Run{" "}
-            {run.id}
-          </div>
-          <div className="actions">
-            <h1>
-              {run.title}, {moment(run.startedAt ?? run.createdAt)}
-            </h1>
-            <StatusBadge status={run.status} verdict={run.verdict} />
-          </div>
-          <p className="quiet">
-            {reasonOf(run)}
-            {command && (
-              <>
-                {" "}
-                · <CommandLink command={command} />
-              </>
-            )}
-          </p>
-        </div>
-        <div className="actions">
+    <Page
+      title={`${run.title}, run ${run.id}`}
+      trail={[
+        { to: "/pipelines", of: "Pipelines" },
+        { to: `/pipelines/${run.pipeline}`, of: run.title },
+        `Run ${run.id}`,
+      ]}
+      state={<StatusBadge status={run.status} verdict={run.verdict} />}
+      heading={
+        <>
+          {run.title}, {moment(run.startedAt ?? run.createdAt)}
+        </>
+      }
+      about={
+        <>
+          {reasonOf(run)}
+          {command && (
+            <>
+              {" "}
+              · <CommandLink command={command} />
+            </>
+          )}
+        </>
+      }
+      actions={
+        <>
           {canEdit && live && (
             <Button variant="outline" loading={cancel.isPending} onClick={() => cancel.mutate()}>
               Cancel the run
@@ -237,8 +233,9 @@ export default function RunPage() {
               Open the proof
             </Button>
           )}
-        </div>
-      </div>
+        </>
+      }
+    >
       <ErrorNote error={cancel.error ?? again.error} />
       {run.failure && <FailureNote failure={run.failure} />}
       {run.kind === "rehearse" && !run.saved && (
@@ -358,6 +355,6 @@ export default function RunPage() {
           ))}
         </tbody>
       </table>
-    </main>
+    </Page>
   );
 }

@@ -4,7 +4,7 @@ import { Link, useNavigate } from "react-router";
 import { queries } from "../api/queries.ts";
 import { DataTable } from "../parts/DataTable.tsx";
 import { grouped, moment, seconds } from "../parts/format.ts";
-import { Title } from "../parts/Title.tsx";
+import { Page } from "../parts/Page.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote, reasonOf, StatusBadge, statusWords } from "../parts/words.tsx";
 
@@ -18,24 +18,20 @@ export default function RunsPage() {
   const rows = runs.data?.pages.flat() ?? [];
   const failed = rows.filter((row) => row.status === "failed").length;
   return (
-    <main className="page">
-      <Title of="Runs" />
-      <div className="head">
-        <div>
-          <div className="crumbs">
-            <Link to="/pipelines">Pipelines</Link> / Runs
-          </div>
-          <h1>
-            {runs.data
-              ? rows.length === 0
-                ? "No such run"
-                : failed
-                  ? `${grouped(String(failed))} of the last ${grouped(String(rows.length))} runs failed`
-                  : `None of the last ${grouped(String(rows.length))} runs failed`
-              : "Runs"}
-          </h1>
-        </div>
-        <div className="actions">
+    <Page
+      title="Runs"
+      trail={[{ to: "/pipelines", of: "Pipelines" }, "Runs"]}
+      heading={
+        runs.data
+          ? rows.length === 0
+            ? "No such run"
+            : failed
+              ? `${grouped(String(failed))} of the last ${grouped(String(rows.length))} runs failed`
+              : `None of the last ${grouped(String(rows.length))} runs failed`
+          : "Runs"
+      }
+      actions={
+        <>
           <Select
             aria-label="Pipeline"
             placeholder="Any pipeline"
@@ -71,8 +67,9 @@ export default function RunsPage() {
             onChange={(value) => setStatus(value ?? "")}
             w={140}
           />
-        </div>
-      </div>
+        </>
+      }
+    >
       <ErrorNote error={runs.error} />
       {rows.length > 0 && (
         <DataTable
@@ -127,6 +124,6 @@ export default function RunsPage() {
           Show earlier runs
         </button>
       )}
-    </main>
+    </Page>
   );
 }

@@ -1,6 +1,6 @@
 import { Button, Checkbox, Modal, NumberInput, Select, TextInput } from "@mantine/core";
 import type { Preview } from "@undercoat/core/api/api";
-import { suggestChanges } from "@undercoat/core/history/suggest";
+import { readingsOf, suggestChanges } from "@undercoat/core/history/suggest";
 import type { ColumnChange, History, Load } from "@undercoat/core/pipeline/pipeline";
 import { shortType, typeFamily } from "@undercoat/core/sql/type";
 import { useState } from "react";
@@ -37,7 +37,7 @@ export function sinceSentence({ into }: Load): string {
 
 interface Props {
   load: Load;
-  preview: Pick<Preview, "columns" | "sourceColumns"> | undefined;
+  preview: Pick<Preview, "columns" | "sourceColumns" | "rows"> | undefined;
   onSet: (load: Load) => void;
   onClose: () => void;
 }
@@ -56,7 +56,7 @@ export function HistoryEditor({ load, preview, onSet, onClose }: Props) {
   const [many, setMany] = useState<string[]>([]);
   const key = new Set(load.into.key ?? []);
   const columns = (preview?.columns ?? []).filter((column) => !key.has(column.name));
-  const suggested = suggestChanges(columns);
+  const suggested = suggestChanges(columns, readingsOf(preview?.rows ?? [], load.into.key ?? []));
   const changes = history.columns ?? {};
   /** columns that tell when a row changed, and whose own change is none unless somebody says so */
   const telling = new Set(
@@ -219,6 +219,15 @@ export function HistoryEditor({ load, preview, onSet, onClose }: Props) {
               ]}
               value={history.breach ?? "reject"}
               onChange={(value) => put({ breach: value === "stop" || value === "count" ? value : undefined })}
+            />
+            <Select
+              label="Of a column that comes later, old versions hold"
+              data={[
+                { value: "null", label: "nothing" },
+                { value: "fill", label: "what the source says then" },
+              ]}
+              value={history.added ?? "null"}
+              onChange={(value) => put({ added: value === "fill" ? "fill" : undefined })}
             />
             <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 8 }}>
               {(

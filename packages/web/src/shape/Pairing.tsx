@@ -7,12 +7,13 @@ import {
   useSensor,
   useSensors,
 } from "@dnd-kit/core";
-import { Button, Modal, TextInput } from "@mantine/core";
+import { Button, Modal } from "@mantine/core";
 import type { BothColumns } from "@undercoat/core/api/api";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import { type PairSuggestion, scorePair, suggestPairs } from "@undercoat/core/shape/pair";
 import { shortType } from "@undercoat/core/sql/type";
 import { useMemo, useState } from "react";
+import { Filter, matches } from "../parts/Filter.tsx";
 import { counted } from "../parts/format.ts";
 import { isMissing, type ShapeColumn, shapeColumns, withColumns } from "./columns.ts";
 
@@ -203,7 +204,7 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
   const change = (name: string, next: Partial<Slot>) =>
     setSlots((now) => now.map((slot) => (slot.name === name ? { ...slot, ...next } : slot)));
   const free = both.source.filter((column) => !used.has(column.name));
-  const shown = both.source.filter((column) => column.name.toLowerCase().includes(wanted.toLowerCase()));
+  const shown = both.source.filter((column) => matches(wanted, column.name));
   const broken = slots.filter((slot) => slot.column && isMissing(slot.column, both.source));
   // A warehouse column that takes nothing any more is left out by name; else a column gone from the source would go on stopping the load.
   const unfilled = slots.some((slot) => !slot.column);
@@ -231,14 +232,7 @@ export function Pairing({ load, both, busy, onRefresh, onSet, onClose }: Props) 
                 {busy ? "Reading" : "Read again"}
               </button>
             </div>
-            <TextInput
-              size="xs"
-              aria-label="Filter source columns"
-              placeholder="Filter as you type"
-              value={wanted}
-              onChange={(event) => setWanted(event.currentTarget.value)}
-              mb={6}
-            />
+            <Filter of="source columns" size="xs" value={wanted} onChange={setWanted} mb={6} />
             <div style={{ maxHeight: 380, overflow: "auto", padding: 2 }}>
               {shown.map((column) => (
                 <Source

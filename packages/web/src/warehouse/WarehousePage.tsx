@@ -1,4 +1,3 @@
-import { TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { WarehouseTable } from "@undercoat/core/api/api";
 import { formatTableName } from "@undercoat/core/sql/identifier";
@@ -7,8 +6,9 @@ import { queries } from "../api/queries.ts";
 import { FirstRows } from "../connections/FirstRows.tsx";
 import { historyLink } from "../history/links.ts";
 import { DataTable } from "../parts/DataTable.tsx";
+import { Filter, matches } from "../parts/Filter.tsx";
 import { bytes, counted, grouped, moment } from "../parts/format.ts";
-import { Title } from "../parts/Title.tsx";
+import { Page } from "../parts/Page.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote, FailureNote } from "../parts/words.tsx";
 
@@ -26,40 +26,31 @@ export default function WarehousePage() {
     ),
     enabled: chosen !== undefined,
   });
-  const shown = (data ?? []).filter((row) => `${row.schema}.${row.name}`.toLowerCase().includes(wanted.toLowerCase()));
+  const shown = (data ?? []).filter((row) => matches(wanted, `${row.schema}.${row.name}`));
   const size = (data ?? []).reduce((sum, row) => sum + Number(row.bytes ?? 0), 0);
   const loaded = (data ?? []).filter((row) => row.pipeline).length;
   const left = (data ?? []).filter((row) => row.once).length;
   return (
-    <main className="page">
-      <Title of="Warehouse" />
-      <div className="head">
-        <div>
-          <h1>
-            {!data
-              ? "Warehouse"
-              : data.length
-                ? `${counted(data.length, "table")}, ${bytes(size)}`
-                : view?.unreachable.length
-                  ? "The warehouse can't be reached"
-                  : "The warehouse is empty"}
-          </h1>
-          <p className="quiet">
-            {data?.length
-              ? `${loaded} of them ${loaded === 1 ? "is" : "are"} loaded by a pipeline${left ? `, ${left} no longer` : ""}.`
-              : data
-                ? "A pipeline makes its tables when it first runs."
-                : ""}
-          </p>
-        </div>
-        <TextInput
-          aria-label="Filter tables"
-          placeholder="Filter tables"
-          value={wanted}
-          onChange={(event) => setWanted(event.currentTarget.value)}
-          w={240}
-        />
-      </div>
+    <Page
+      title="Warehouse"
+      heading={
+        !data
+          ? "Warehouse"
+          : data.length
+            ? `${counted(data.length, "table")}, ${bytes(size)}`
+            : view?.unreachable.length
+              ? "The warehouse can't be reached"
+              : "The warehouse is empty"
+      }
+      about={
+        data?.length
+          ? `${loaded} of them ${loaded === 1 ? "is" : "are"} loaded by a pipeline${left ? `, ${left} no longer` : ""}.`
+          : data
+            ? "A pipeline makes its tables when it first runs."
+            : ""
+      }
+      actions={<Filter of="tables" value={wanted} onChange={setWanted} />}
+    >
       <ErrorNote error={error} />
       {view?.unreachable.map(({ connection, failure }) => (
         <FailureNote
@@ -145,6 +136,6 @@ export default function WarehousePage() {
           <FirstRows rows={rows.data} busy={rows.isFetching} />
         </section>
       )}
-    </main>
+    </Page>
   );
 }

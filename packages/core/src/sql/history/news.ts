@@ -1,6 +1,7 @@
 import type { HistoryPlan } from "../../history/plan.ts";
 import type { LoadPlan } from "../../plan/plan.ts";
 import { identifier, identifiers, qualified, type TableName } from "../identifier.ts";
+import type { WriteStep } from "../mode/mode.ts";
 import { differs, sameKey, written } from "../target.ts";
 import { historyOf, isOpen, moment, momentsTable, openers, opens, sinceName } from "../version.ts";
 import { at, cut, gone, held, isKnown, kind, made, name, of, work } from "./work.ts";
@@ -65,6 +66,23 @@ FROM ${qualified(rows)} s LEFT JOIN ${qualified(target)} t ON ${sameKey(plan, "t
   if (!isLog(plan, history)) return `${made(rows, work(rows).news)} AS ${found}`;
   const names = identifiers(written(plan).map((column) => column.name));
   return `${made(rows, work(rows).news)} AS SELECT ${names}, ${at}, ${held}, CASE WHEN count(*) OVER (PARTITION BY ${identifiers(key)}) > 1 THEN 'late' ELSE ${kind} END AS ${kind}, ${cut} FROM (${found}) n`;
+}
+
+/** Versions that stand take what their key's latest row says of columns that are new, so that these change nothing. */
+export function filled(plan: LoadPlan, history: HistoryPlan, rows: TableName, added: readonly string[]): WriteStep[] {
+  if (added.length === 0) return [];
+  const { target, key } = plan.write;
+  const latest = isLog(plan, history)
+    ? `(SELECT DISTINCT ON (${identifiers(key, "s")}) s.* FROM ${qualified(rows)} s ORDER BY ${identifiers(key, "s")}, ${since(plan, history)} DESC)`
+    : qualified(rows);
+  const sets = added.map((column) => `${identifier(column)} = s.${identifier(column)}`);
+  return [
+    {
+      message: `versions take ${added.join(", ")}, which ${added.length === 1 ? "is" : "are"} new`,
+      sql: `UPDATE ${qualified(target)} t SET ${sets.join(", ")} FROM ${latest} s WHERE ${sameKey(plan, "t", "s")}`,
+      counts: null,
+    },
+  ];
 }
 
 /** Where the news is put aside; null where a new target takes every row as it comes. */

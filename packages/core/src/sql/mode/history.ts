@@ -1,5 +1,5 @@
 import { late, lateOutcome } from "../history/laid.ts";
-import { findNews, putsAside } from "../history/news.ts";
+import { filled, findNews, putsAside } from "../history/news.ts";
 import { firstVersions, inOrder } from "../history/ordered.ts";
 import { cut, ended, gone, kind, someLate, version, work } from "../history/work.ts";
 import { qualified, type TableName } from "../identifier.ts";
@@ -24,10 +24,11 @@ import type { WriteMode } from "./mode.ts";
 /** Rows that open versions, are matched with them, end or overwrite them: slowly changing dimensions of types 0 to 3, by column. */
 export const history: WriteMode = {
   known: () => null,
-  steps(plan, rows) {
+  steps(plan, rows, added) {
     const keeping = historyOf(plan);
     if (putsAside(plan) === null) return firstVersions(plan, keeping, rows);
     return [
+      ...(keeping.fills && !keeping.fresh ? filled(plan, keeping, rows, added) : []),
       { message: "rows are news", sql: findNews(plan, keeping, rows), counts: null },
       ...inOrder(plan, keeping, rows),
       ...late(plan, keeping, rows),
