@@ -79,12 +79,13 @@ const lookupClauses = new Set(["targetList", "fromClause", "whereClause", "limit
 const allowed = new Map(scalarFunctions.map((entry) => [entry.name, entry]));
 
 /** What an expression is for; each use allows a little more or less. */
-export type ExpressionUse = "condition" | "column" | "rule";
+export type ExpressionUse = "condition" | "column" | "rule" | "part";
 
 const useWords: Record<ExpressionUse, string> = {
   condition: "A condition",
   column: "A column's expression",
   rule: "A rule",
+  part: "The condition of a part",
 };
 
 /** An admitted expression. */
@@ -143,6 +144,7 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
     (use === "column" && select.whereClause)
   )
     throw new ExpressionError(`${useWords[use]} is one SQL expression; this is more than one`);
+  const lasting = use === "column" || use === "part";
   if (use === "column" && (target?.val as { RowExpr?: unknown } | undefined)?.RowExpr)
     throw new ExpressionError("A column's expression is one value; this is several");
   const mentions: Mention[] = [];
@@ -156,17 +158,9 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
       throw new ExpressionError(`${useWords[use]} can't hold a subquery`, position);
     if (!scalarNodes.has(tag) && !(use === "rule" && lookupNodes.has(tag)))
       throw new ExpressionError(`${useWords[use]} can't hold ${tag}`, position);
-    if (tag === "SQLValueFunction" && use === "column")
-      throw new ExpressionError(
-        "A column's expression can't depend on the moment of the run: it could never be proved",
-        position,
-      );
+    if (tag === "SQLValueFunction" && lasting) throw moving(use, position);
     if (tag === "FuncCall") checkFunction(node, position, use);
-    if (tag === "TypeCast" && use === "column" && isMovingWord(node))
-      throw new ExpressionError(
-        "A column's expression can't depend on the moment of the run: it could never be proved",
-        position,
-      );
+    if (tag === "TypeCast" && lasting && isMovingWord(node)) throw moving(use, position);
     if (dependsOnLocale(tag, node)) localized = true;
     if (tag === "SelectStmt" && Object.keys(node).some((key) => !lookupClauses.has(key)))
       throw new ExpressionError("A lookup is SELECT … FROM one table WHERE …", position);
@@ -202,6 +196,9 @@ export async function admit(sql: string, use: ExpressionUse): Promise<Expression
   };
 }
 
+const moving = (use: ExpressionUse, position: number | null) =>
+  new ExpressionError(`${useWords[use]} can't depend on the moment of the run: it could never be proved`, position);
+
 /** True for `'today'::date` and the like: a constant that means another moment at every run. */
 function isMovingWord(node: Node): boolean {
   const text = (node.arg as { A_Const?: { sval?: { sval?: string } } } | undefined)?.A_Const?.sval?.sval;
@@ -236,12 +233,8 @@ function checkFunction(node: Node, position: number | null, use: ExpressionUse):
   const known = allowed.get(name);
   if (schema !== "pg_catalog" || (!known && !grammarFunctions.includes(name)))
     throw new ExpressionError(`The function ${path.join(".")} is not one an expression can call`, position);
-  const moving = known?.ofTheMoment || (name === "age" && ((node.args as unknown[] | undefined) ?? []).length < 2);
-  if (moving && use === "column")
-    throw new ExpressionError(
-      "A column's expression can't depend on the moment of the run: it could never be proved",
-      position,
-    );
+  const moves = known?.ofTheMoment || (name === "age" && ((node.args as unknown[] | undefined) ?? []).length < 2);
+  if (moves && (use === "column" || use === "part")) throw moving(use, position);
   if (node.over || node.agg_order || node.agg_filter || node.agg_star || node.agg_distinct)
     throw new ExpressionError(`${useWords[use]} can't hold an aggregate`, position);
 }

@@ -1,3 +1,5 @@
+import type { GivenValue, Parameter } from "../parameter/value.ts";
+
 /** The shapes that a project file holds and the server stores; one for both, so that nothing is translated between them. */
 
 export type Mode = "replace" | "append" | "upsert" | "history";
@@ -27,6 +29,8 @@ export interface From {
 
 export interface Into {
   table: string;
+  /** an SQL condition over warehouse columns: which of the table's rows are this load's; all of them where absent */
+  part?: string;
   mode: Mode;
   key?: string[];
   /** what becomes of rows gone from the source; `close` ends the current version, in mode history */
@@ -182,6 +186,12 @@ export type Schedule = ({ every: string } | { cron: string }) & { zone?: string;
 export interface Pipeline {
   title: string;
   warehouse: string;
+  /** where a day begins for moments told from the present one; UTC where absent */
+  zone?: string;
+  /** what it can be run with, by name */
+  parameters?: Record<string, Parameter>;
+  /** named sets of values; a parameter that a set leaves out keeps its default */
+  values?: Record<string, Record<string, GivenValue>>;
   loads: Record<string, Load>;
   /** tables that get a load by themselves when they appear */
   joins?: Joins;

@@ -1,5 +1,7 @@
 import { Cron } from "croner";
 import Joi from "joi";
+import { holesIn } from "../parameter/scan.ts";
+import { parameterTypes } from "../parameter/value.ts";
 import { parseFigure } from "../proof/figure.ts";
 import { durationSeconds } from "../schedule/duration.ts";
 import { isZone } from "../schedule/schedule.ts";
@@ -33,7 +35,19 @@ export const slug = Joi.string()
 
 const columnPattern = /^[\s\S]{1,63}$/;
 const column = Joi.string().min(1).max(63);
-const tableName = Joi.string().custom(checked(parseTableName), "schema.table");
+/** A text without the holes that parameters fill, each as some name. */
+const whole = (text: string) =>
+  holesIn(text).reduceRight((rest, { from, to }) => `${rest.slice(0, from)}x${rest.slice(to)}`, text);
+const tableName = Joi.string().custom(
+  checked((text) => void parseTableName(whole(text))),
+  "schema.table",
+);
+/** A connection's name, which may have holes. */
+const connectionName = Joi.string()
+  .pattern(/^([A-Za-z0-9]|\{[A-Za-z_][A-Za-z0-9_]*\})([A-Za-z0-9_-]|\{[A-Za-z_][A-Za-z0-9_]*\}){0,62}$/, "name")
+  .messages({ "string.pattern.name": "{{#label}} may hold letters, digits, - and _, up to 63 of them" });
+/** One parameter in the place of a whole value. */
+const placeholder = /^:[A-Za-z_][A-Za-z0-9_]*$/;
 const zone = Joi.string().custom(
   checked((value) => {
     if (!isZone(value)) throw new NameError(`${value} is not a time zone; write one like Europe/Oslo`);
@@ -42,7 +56,7 @@ const zone = Joi.string().custom(
 );
 
 const from = Joi.object({
-  connection: slug.required(),
+  connection: connectionName.required(),
   table: tableName,
   query: Joi.string().max(100_000),
   tables: Joi.object()
@@ -66,7 +80,7 @@ const watermark = Joi.object({
   column: column.required(),
   lookBack: Joi.string().custom(
     checked((value) => {
-      if (!/^\d{1,18}$/.test(value)) durationSeconds(value);
+      if (!/^\d{1,18}$/.test(value) && !placeholder.test(value)) durationSeconds(value);
     }),
     "look-back",
   ),
@@ -133,6 +147,7 @@ const keyedModes: Record<string, string> = {
 
 const into = Joi.object({
   table: tableName.required(),
+  part: Joi.string().min(1).max(20_000),
   mode: Joi.string().valid("replace", "append", "upsert", "history").required(),
   key: Joi.array()
     .items(column)
@@ -176,7 +191,7 @@ const rule = Joi.object({
   null: Joi.string().valid("reject", "pass"),
   breach: Joi.string().valid("stop", "reject", "count"),
   from: Joi.string()
-    .pattern(/^\d{4}-\d{2}-\d{2}$/)
+    .pattern(/^(\d{4}-\d{2}-\d{2}|:[A-Za-z_][A-Za-z0-9_]*)$/)
     .messages({ "string.pattern.base": "{{#label}} is a date such as 2026-01-01" }),
   of: column,
 })
@@ -277,9 +292,28 @@ export const scheduleSchema = Joi.object({
     "object.xor": "{{#label}} has both every and cron; keep one",
   });
 
+const parameterName = /^[A-Za-z_][A-Za-z0-9_]{0,62}$/;
+const oneValue = Joi.alternatives(Joi.string().allow("").max(10_000), Joi.number().unsafe(), Joi.boolean());
+const givenValue = Joi.alternatives(oneValue, Joi.array().items(oneValue).max(1000));
+export const givenValues = Joi.object().pattern(parameterName, givenValue);
+
+const parameter = Joi.object({
+  type: Joi.string()
+    .valid(...parameterTypes)
+    .required(),
+  default: givenValue,
+  oneOf: Joi.array().items(oneValue).min(1).max(1000),
+  note: Joi.string().max(1000),
+});
+
 export const pipelineSchema = Joi.object({
   title: Joi.string().min(1).max(120).required(),
-  warehouse: slug.required(),
+  warehouse: connectionName.required(),
+  zone,
+  parameters: Joi.object().pattern(parameterName, parameter).max(100),
+  values: Joi.object()
+    .pattern(/^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$/, givenValues)
+    .max(1000),
   loads: Joi.object().pattern(slugPattern, loadSchema).min(1).max(500).required(),
   joins: Joi.object({
     connection: slug.required(),

@@ -4,12 +4,13 @@ import type { Load, Mode, Pipeline } from "../pipeline/pipeline.ts";
 import { wholeTableRows } from "../pipeline/pipeline.ts";
 import { type Figure, parseFigure } from "../proof/figure.ts";
 import type { Scope } from "../run/run.ts";
-import type { AnalysedRule, Analysis } from "../shape/analyse.ts";
+import type { AnalysedPart, AnalysedRule, Analysis } from "../shape/analyse.ts";
 import { keeps } from "../sql/convert.ts";
 import { parseTableName, type TableName } from "../sql/identifier.ts";
 import type { Slicing } from "../sql/slice.ts";
 import { baseType, canBeWatermark, holds, limits, shortType, typeFamily } from "../sql/type.ts";
 import { PlanError } from "./error.ts";
+import { spanned, spansOf } from "./span.ts";
 
 export { PlanError };
 
@@ -99,6 +100,8 @@ export interface ReadRequest {
   /** several tables of one shape, each under its mark, and the columns they share */
   union: { tables: { mark: string; table: TableName }[]; origin: string; columns: string[] } | null;
   where: string | null;
+  /** query and condition as their author wrote them, where they ask for the interval that is read */
+  spans: { query: string | null; where: string | null } | null;
   columns: PlannedColumn[];
   watermark: { column: string; type: string; nullable: boolean; lookBack: string | null } | null;
 }
@@ -124,6 +127,8 @@ export type Window =
 /** How rows are written. */
 export interface WritePlan {
   target: TableName;
+  /** which of the target's rows are the load's own; null for all of them */
+  part: AnalysedPart | null;
   mode: Mode;
   key: string[];
   /** true where the source promises that the key is unique and never null, so that no check is needed */
@@ -319,7 +324,7 @@ export function planLoad(
     );
   const { moment = null } = facts;
   const history = planHistory(load, columns, { dataset, target: facts.target, moment });
-  const { table, query, tables, origin, where } = load.from;
+  const { table, query, tables, origin, where } = spanned(load.from);
   const keySources = key
     .map((name) => byName.get(name))
     .map((column) => (column && column.source !== null && keeps(column.type, column.given) ? column.source : null));
@@ -343,12 +348,14 @@ export function planLoad(
             }
           : null,
       where: where ?? null,
+      spans: spansOf(load.from),
       columns,
       watermark: plannedWatermark(load, dataset),
     },
     shape,
     write: {
       target: parseTableName(load.into.table),
+      part: facts.analysis.part,
       mode: use.repair && key.length && !history ? "upsert" : load.into.mode,
       key,
       keyGuaranteed,
@@ -382,6 +389,7 @@ function fingerprint(load: Load, columns: readonly PlannedColumn[], origin: stri
     load.into.mode,
     load.into.key ?? [],
     ...(load.into.history?.since ? [load.into.history.since] : []),
+    ...(load.into.part ? [{ part: load.into.part }] : []),
   ]);
 }
 

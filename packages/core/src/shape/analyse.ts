@@ -32,7 +32,21 @@ export interface AnalysedRule extends Required<Omit<Rule, "from" | "of">> {
 export interface Analysis {
   columns: AnalysedColumn[];
   rules: AnalysedRule[];
+  part: AnalysedPart | null;
 }
+
+/** The rows of a target that are a load's own, where others share it. */
+export interface AnalysedPart {
+  /** as its author wrote it */
+  text: string;
+  /** a condition over the target's row `t` */
+  sql: string;
+  /** the warehouse columns that it names */
+  reads: string[];
+}
+
+/** What a row that is read and is not of its load's part is told to break. */
+const ownPart = "it belongs to this load's part";
 
 /** An expression's error with its place in the load's definition. */
 function located(error: unknown, path: string[], what: string): unknown {
@@ -94,7 +108,41 @@ export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
       missing: false,
     });
   }
-  return { columns, rules: await analyseRules(load, new Set(columns.map((column) => column.name))) };
+  const names = new Set(columns.map((column) => column.name));
+  const part = await analysePart(load, names);
+  const rules = await analyseRules(load, names);
+  // A row outside the part would be written where no proof of this load looks.
+  const own: AnalysedRule[] = part
+    ? [
+        {
+          name: ownPart,
+          check: part.text,
+          null: "reject",
+          breach: load.rejects?.breach ?? "reject",
+          from: null,
+          of: null,
+        },
+      ]
+    : [];
+  return { columns, rules: [...own, ...rules], part };
+}
+
+async function analysePart({ into }: Load, columns: ReadonlySet<string>): Promise<AnalysedPart | null> {
+  if (!into.part) return null;
+  const path = ["into", "part"];
+  const { reads, renamed } = await admit(into.part, "part").catch((error) => {
+    throw located(error, path, "part");
+  });
+  const unknown = reads.find((read) => !columns.has(read));
+  if (unknown !== undefined)
+    throw new PlanError(
+      `The part names ${unknown}, which is not a column of the load`,
+      path,
+      Math.max(0, into.part.indexOf(unknown)),
+    );
+  if (reads.length === 0)
+    throw new PlanError("The part names no column of the load, so it can't tell whose a row is", path);
+  return { text: into.part, sql: `(${renamed((name) => `t.${identifier(name)}`)}\n)`, reads };
 }
 
 async function analyseRules(load: Load, columns: Set<string>): Promise<AnalysedRule[]> {

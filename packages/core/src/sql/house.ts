@@ -1,7 +1,19 @@
-import { identifier } from "./identifier.ts";
+import { formatTableName, identifier, type TableName } from "./identifier.ts";
 
 /** Undercoat's own schema in a warehouse: what it needs to know there, in the same transaction as the rows. */
 export const houseSchema = "undercoat";
+
+/**
+ * Under which name the house keeps what it knows of a load's target: the table's, and of one that several loads share also
+ * the part that is the load's own.
+ */
+export function placeName({
+  write: { target, part },
+}: {
+  write: { target: TableName; part: { text: string } | null };
+}): string {
+  return part ? `${formatTableName(target)} where ${part.text}` : formatTableName(target);
+}
 
 /** A lock's first number: 'unde'. */
 const lockSpace = 1970169957;
@@ -74,9 +86,16 @@ export const readWatermark =
 export const keepWatermark = `INSERT INTO undercoat.watermark (target, pipeline, load, fingerprint, value, run) VALUES ($1, $2, $3, $4, $5, $6)
 ON CONFLICT (target) DO UPDATE SET pipeline = excluded.pipeline, load = excluded.load, fingerprint = excluded.fingerprint, value = excluded.value, run = excluded.run, at = now()`;
 
-/** The source's columns as the last load knew them, whether rows gone from the source are due to be looked for, and the history that the target keeps. Parameters: target, pipeline, load, interval or null. */
+/**
+ * Forgets how far others have read into a table: all of them where it was made anew or is one load's alone, else the one that
+ * held all of it. Parameters: place, target, whether all.
+ */
+export const forgetOthers =
+  "DELETE FROM undercoat.watermark WHERE target <> $1 AND (target = $2 OR ($3 = 't' AND starts_with(target, $2 || ' where ')))";
+
+/** The source's columns as the last load knew them, whether rows gone from the source are due to be looked for, and the history that the target keeps. Parameters: place, pipeline, load, interval or null, target. */
 export const readKnown = `SELECT k.columns::text, coalesce(k.swept_at + $4::interval <= now(), true) AS sweep, h.shape::text AS shape FROM (SELECT $1::text AS target) t
-LEFT JOIN undercoat.known k ON k.target = t.target AND k.pipeline = $2 AND k.load = $3 LEFT JOIN undercoat.history h ON h.target = t.target`;
+LEFT JOIN undercoat.known k ON k.target = t.target AND k.pipeline = $2 AND k.load = $3 LEFT JOIN undercoat.history h ON h.target = $5`;
 
 /** Parameters: target, pipeline, load, columns, whether rows gone from the source were looked for. */
 export const keepKnown = `INSERT INTO undercoat.known (target, pipeline, load, columns, swept_at) VALUES ($1, $2, $3, $4, CASE WHEN $5 = 't' THEN now() END)

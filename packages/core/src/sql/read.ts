@@ -9,6 +9,7 @@ import {
   type Window,
   type Without,
 } from "../plan/plan.ts";
+import { forWindow } from "../plan/span.ts";
 import { conversion, keeps } from "./convert.ts";
 import { rowHash } from "./hash.ts";
 import { identifier, identifiers, qualified } from "./identifier.ts";
@@ -225,9 +226,10 @@ export interface Reading {
  * What the pairing does to a value stands only here, so that reading and proving see the same rows.
  */
 export function sourceRows(
-  plan: LoadPlan,
+  given: LoadPlan,
   { window = { kind: "all" }, without = null, limit = null, latest = false }: Reading = {},
 ): string {
+  const plan = forWindow(given, window);
   const { inside, outside } = windowConditions(plan, window, identifier);
   const from = `${sourceOrigin(plan, inside, without, latest)}${limited(plan.read, limit)}`;
   const rows = plan.shape ? shapedRows(plan, from) : pairedRows(plan, from);
@@ -265,7 +267,8 @@ function limited({ watermark }: ReadRequest, limit: number | null): string {
  * The rows of a window as they are staged: the source's own columns where a shape follows, else the warehouse's. `direct`: as
  * a new target takes them, those of a history with the time from when each is so.
  */
-export function stagedRows(plan: LoadPlan, window: Window, limit: number | null = null, direct = false): string {
+export function stagedRows(given: LoadPlan, window: Window, limit: number | null = null, direct = false): string {
+  const plan = forWindow(given, window);
   const { history } = plan.write;
   if (direct && history?.since)
     return `SELECT r.*, r.${identifier(history.since.written ?? "")}::timestamptz AS ${identifier(history.from)} FROM (${stagedRows(plan, window, limit)}) r`;
@@ -319,7 +322,8 @@ const ownZone = "(SELECT reset_val FROM pg_settings WHERE name = 'TimeZone')";
  * The highest watermark among the rows of a window, as text, never past the source's own clock: a row dated in the
  * future must not carry the watermark over rows still to come. NaN and infinities don't count either.
  */
-export function highWater(plan: LoadPlan, window: Window): string | null {
+export function highWater(given: LoadPlan, window: Window): string | null {
+  const plan = forWindow(given, window);
   const watermark = plan.read.watermark;
   if (!watermark) return null;
   const column = `s.${identifier(watermark.column)}`;

@@ -1,10 +1,11 @@
 import type { LoadPlan, Window, Without } from "../plan/plan.ts";
 import type { Figure } from "../proof/figure.ts";
-import { formatTableName, identifier, identifiers, qualified, type TableName } from "./identifier.ts";
+import { placeName } from "./house.ts";
+import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
 import { keyColumns, sourceRows } from "./read.ts";
 import type { Slicing } from "./slice.ts";
-import { currentRows, heldValue } from "./target.ts";
+import { currentRows, heldValue, ownRows } from "./target.ts";
 import { historyOf, holdsAt } from "./version.ts";
 
 /** Rows that a proof can compare with others: those of a source, of a warehouse table, or of any query that both sides' names and types fit. */
@@ -55,7 +56,7 @@ function currentRow(plan: LoadPlan, without: Without | null, lacking: ReadonlySe
 /** True where the key of the target's row `t` is one of a rejected row still open, of which no other row was accepted. */
 function keyRejected(plan: LoadPlan): string {
   const same = keyColumns(plan).map((column, at) => `x.key[${at + 1}]::${column.type} = t.${identifier(column.name)}`);
-  return `SELECT 1 FROM undercoat.rejected x WHERE x.target = ${literal(formatTableName(plan.write.target))} AND x.left_run IS NULL AND x.code <> 'duplicate' AND NOT x.covered AND x.key IS NOT NULL AND ${same.join(" AND ")}`;
+  return `SELECT 1 FROM undercoat.rejected x WHERE x.target = ${literal(placeName(plan))} AND x.left_run IS NULL AND x.code <> 'duplicate' AND NOT x.covered AND x.key IS NOT NULL AND ${same.join(" AND ")}`;
 }
 
 /** The warehouse's rows of a load; only those whose key stands in `only` where it is given. `lacking`: columns that the target is yet to get. */
@@ -93,7 +94,7 @@ export function relationAsOf(plan: LoadPlan, moment: string): Relation {
     rows: `SELECT ${identifiers(
       common.columns.map((column) => column.name),
       "t",
-    )} FROM ${qualified(plan.write.target)} t WHERE ${holdsAt(historyOf(plan), "t", typedLiteral(moment, "timestamptz"))}`,
+    )} FROM ${qualified(plan.write.target)} t WHERE ${[...ownRows(plan), holdsAt(historyOf(plan), "t", typedLiteral(moment, "timestamptz"))].join(" AND ")}`,
     parameters: [],
     computed: false,
   };

@@ -58,10 +58,17 @@ export function defaultOf(plan: LoadPlan, history: HistoryPlan, column: string):
   }
 }
 
+/** A condition for the target's rows `t` that are the load's own, where it shares the table; rows without a column that tells are none of its. */
+export function ownRows({ write: { part } }: LoadPlan, lacking: ReadonlySet<string> = new Set()): string[] {
+  if (!part) return [];
+  return [part.reads.some((name) => lacking.has(name)) ? "false" : part.sql];
+}
+
 /** Conditions for the target's rows `t` that say what the source says now: not marked as gone, and of versions the open ones. */
 export function currentRows(plan: LoadPlan, lacking: ReadonlySet<string> = new Set()): string[] {
   const { history } = plan.write;
   return [
+    ...ownRows(plan, lacking),
     ...marker(plan)
       .filter((column) => !lacking.has(column.name))
       .map((column) => `t.${identifier(column.name)} IS NULL`),

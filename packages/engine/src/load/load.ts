@@ -170,7 +170,7 @@ class LoadRun {
       tally,
       watermark === null ? null : { value: watermark, keep: isDue(order.scope) },
       proof,
-      { columns: drifted.known, swept: sweeping || !existing },
+      { columns: drifted.known, swept: sweeping || !existing, made: !existing },
     );
     await warehouse.commit().catch((error: unknown) => {
       throw isAnswer(error) ? error : new InDoubt(error);

@@ -2,6 +2,7 @@ import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { HistoryShape } from "@undercoat/core/history/shape";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, type PlanUse, planLoad } from "@undercoat/core/plan/plan";
+import { spanned } from "@undercoat/core/plan/span";
 import { isDue, type Scope } from "@undercoat/core/run/run";
 import { analyse } from "@undercoat/core/shape/analyse";
 import { type Drifted, settleDrift } from "@undercoat/core/shape/drift";
@@ -36,11 +37,11 @@ export interface Planned {
   kept: HistoryShape | null;
 }
 
-/** @throws LoadFailure when the pipeline has no such load. */
+/** One load, as it reads everything. @throws LoadFailure when the pipeline has no such load. */
 export function definitionOf({ pipeline, load }: LoadName): Load {
   const definition = Object.hasOwn(pipeline.loads, load) ? pipeline.loads[load] : undefined;
   if (!definition) throw new LoadFailure({ message: `The pipeline has no load ${load}` });
-  return definition;
+  return { ...definition, from: spanned(definition.from) };
 }
 
 /** How a plan for some scope differs from the load's next ordinary run. @throws LoadFailure where a part of the table can't be told. */
@@ -66,7 +67,10 @@ export async function planFor(name: LoadName, { source, warehouse }: Asked, use:
     source.identity(),
     warehouse ? warehouse.describe(target) : null,
     warehouse
-      ? warehouse.known({ pipeline: name.pipelineName, load: name.load, target }, load.into.deletions?.every ?? null)
+      ? warehouse.known(
+          { pipeline: name.pipelineName, load: name.load, target, part: load.into.part ?? null },
+          load.into.deletions?.every ?? null,
+        )
       : { columns: null, sweep: true, history: null },
   ]);
   // The moment lies after the snapshot's, which the first question took.

@@ -31,6 +31,8 @@ export interface LoadPlace {
   pipeline: string;
   load: string;
   target: TableName;
+  /** which of its rows are the load's own; null for all of them */
+  part: string | null;
 }
 
 /** What a load knew when it last ran. */
@@ -119,7 +121,7 @@ export interface WarehouseSession extends WarehouseSnapshot {
     tally: Tally,
     watermark: { value: string; keep: boolean } | null,
     proof: LoadProof,
-    known: { columns: KnownColumn[]; swept: boolean },
+    known: { columns: KnownColumn[]; swept: boolean; made: boolean },
   ): Promise<void>;
   commit(): Promise<void>;
   /** Undoes everything since begin(). */

@@ -1,6 +1,7 @@
 import { lookupsOf, tablesOf } from "@undercoat/core/expression/parse";
 import { dependencies, type LoadTables } from "@undercoat/core/pipeline/order";
 import { type Load, type Pipeline, ruleOf } from "@undercoat/core/pipeline/pipeline";
+import { spanned } from "@undercoat/core/plan/span";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { sourceFor } from "@undercoat/engine/source/registry";
@@ -17,7 +18,7 @@ async function tablesRead({ from, rules }: Load, inside: boolean): Promise<strin
         formatTableName(parseTableName(name)),
       )
     : [];
-  if (inside && from.query) read.push(...(await tablesOf(from.query).catch(() => [])).map(named));
+  if (inside && from.query) read.push(...(await tablesOf(spanned(from).query ?? "").catch(() => [])).map(named));
   for (const rule of Object.values(rules ?? {}))
     read.push(...(await lookupsOf(ruleOf(rule).check).catch(() => [])).map(named));
   return read;

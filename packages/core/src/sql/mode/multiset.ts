@@ -1,7 +1,7 @@
 import type { LoadPlan, PlannedColumn } from "../../plan/plan.ts";
 import { identifier, identifiers, qualified, type TableName } from "../identifier.ts";
 import { image } from "../same.ts";
-import { written } from "../target.ts";
+import { ownRows, written } from "../target.ts";
 import type { WriteMode, WriteStep } from "./mode.ts";
 
 /** Rows numbered among those that are the same in every one of some columns. */
@@ -13,9 +13,12 @@ function numbered(columns: readonly PlannedColumn[], table: string, where: strin
 /** Of the target only the rows from the stage's lowest watermark on can be the same as a staged one. */
 function near(plan: LoadPlan, rows: TableName): string {
   const mark = plan.read.columns.find((column) => column.source === plan.read.watermark?.column);
-  if (!mark) return "";
-  const name = `r.${identifier(mark.name)}`;
-  return ` WHERE ${name} >= (SELECT min(${identifier(mark.name)}) FROM ${qualified(rows)}) OR ${name} IS NULL`;
+  const name = mark ? `r.${identifier(mark.name)}` : "";
+  const conditions = [
+    ...(mark ? [`(${name} >= (SELECT min(${identifier(mark.name)}) FROM ${qualified(rows)}) OR ${name} IS NULL)`] : []),
+    ...ownRows(plan).map((own) => `EXISTS (SELECT 1 FROM (SELECT r.*) t WHERE ${own})`),
+  ];
+  return conditions.length ? ` WHERE ${conditions.join(" AND ")}` : "";
 }
 
 /**

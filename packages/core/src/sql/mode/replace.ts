@@ -1,14 +1,19 @@
 import { identifiers, qualified } from "../identifier.ts";
-import { countTarget, written } from "../target.ts";
+import { countTarget, ownRows, written } from "../target.ts";
 import type { WriteMode } from "./mode.ts";
 
 /** The source's rows take the place of all earlier ones. The table itself stays, with its grants, indexes and views. */
 export const replace: WriteMode = {
   known: () => null,
   steps(plan, rows) {
+    const own = ownRows(plan);
     const names = identifiers(written(plan).map((column) => column.name));
     return [
-      { message: "earlier rows go", sql: `DELETE FROM ${qualified(plan.write.target)}`, counts: "deleted" },
+      {
+        message: "earlier rows go",
+        sql: `DELETE FROM ${qualified(plan.write.target)} t${own.length ? ` WHERE ${own.join(" AND ")}` : ""}`,
+        counts: "deleted",
+      },
       {
         message: "rows take their place",
         sql: `INSERT INTO ${qualified(plan.write.target)} (${names}) SELECT ${names} FROM ${qualified(rows)}`,

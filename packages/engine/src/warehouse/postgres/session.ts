@@ -155,7 +155,7 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
   readonly list: RejectedRows = {
     chosen: async (plan, ids) => {
       const rows = await this.session.query(reject.chosenRejected, [
-        formatTableName(plan.write.target),
+        house.placeName(plan),
         ids ? `{${ids.join(",")}}` : null,
       ]);
       if (rows.length === 0)
@@ -173,17 +173,17 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
       };
     },
     closeAll: async (plan, run) => {
-      await this.session.query(reject.closeAll, [run, formatTableName(plan.write.target)]);
+      await this.session.query(reject.closeAll, [run, house.placeName(plan)]);
     },
     keys: async (plan) => {
       if (plan.write.key.length === 0) return [];
-      const rows = await this.session.query(reject.openKeys, [formatTableName(plan.write.target), String(fewKeys)]);
+      const rows = await this.session.query(reject.openKeys, [house.placeName(plan), String(fewKeys)]);
       return rows.map((row) => ({ name: row.key ?? "", key: JSON.parse(row.key ?? "[]") as string[] }));
     },
     closeGone: async (plan, run, names, contents) => {
       await this.session.query(reject.closeGone, [
         run,
-        formatTableName(plan.write.target),
+        house.placeName(plan),
         arrayText(names),
         `{${contents.join(",")}}`,
       ]);
@@ -196,16 +196,18 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
     tally: Tally,
     watermark: { value: string; keep: boolean } | null,
     proof: LoadProof,
-    known: { columns: KnownColumn[]; swept: boolean },
+    { columns, swept, made }: { columns: KnownColumn[]; swept: boolean; made: boolean },
   ): Promise<void> {
-    const name = formatTableName(plan.write.target);
+    const name = house.placeName(plan);
     await this.session.query(house.keepKnown, [
       name,
       plan.pipeline,
       plan.load,
-      JSON.stringify(known.columns),
-      known.swept ? "t" : "f",
+      JSON.stringify(columns),
+      swept ? "t" : "f",
     ]);
+    const alone = plan.write.part === null || made;
+    await this.session.query(house.forgetOthers, [name, formatTableName(plan.write.target), alone ? "t" : "f"]);
     if (watermark?.keep)
       await this.session.query(house.keepWatermark, [
         name,

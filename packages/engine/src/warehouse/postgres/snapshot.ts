@@ -50,10 +50,11 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
   async known(place: LoadPlace, every: string | null): Promise<Known> {
     if (!this.furnished) return { columns: null, sweep: true, history: null };
     const row = await this.session.one(house.readKnown, [
-      formatTableName(place.target),
+      house.placeName({ write: { target: place.target, part: place.part === null ? null : { text: place.part } } }),
       place.pipeline,
       place.load,
       every,
+      formatTableName(place.target),
     ]);
     return {
       columns: row.columns ? (JSON.parse(row.columns) as KnownColumn[]) : null,
@@ -68,17 +69,13 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
 
   async watermark(plan: LoadPlan): Promise<string | null> {
     if (!this.furnished) return null;
-    const row = await this.session.one(house.readWatermark, [
-      formatTableName(plan.write.target),
-      plan.pipeline,
-      plan.load,
-    ]);
+    const row = await this.session.one(house.readWatermark, [house.placeName(plan), plan.pipeline, plan.load]);
     return row.value && row.fingerprint === plan.fingerprint ? row.value : null;
   }
 
   async without(plan: LoadPlan): Promise<Without | null> {
     if (!this.furnished) return null;
-    const open = await this.session.one(openRejected, [formatTableName(plan.write.target)]);
+    const open = await this.session.one(openRejected, [house.placeName(plan)]);
     if (!open.rows || open.rows === "0") return null;
     if (Number(open.rows) > mostLeftOut)
       throw new LoadFailure({
@@ -115,7 +112,7 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
    */
   private async earlier(plan: LoadPlan): Promise<HistoryProof["earlier"] | null> {
     if (plan.write.history?.since !== null) return null;
-    const [row] = await this.session.query(house.oldestProof, [formatTableName(plan.write.target)]);
+    const [row] = await this.session.query(house.oldestProof, [house.placeName(plan)]);
     if (!row?.moment) return null;
     const proof = JSON.parse(row.proof ?? "null") as LoadProof;
     const lasting = plan.prove.figures.filter(

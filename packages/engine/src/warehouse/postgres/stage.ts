@@ -2,6 +2,7 @@ import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { dropWork } from "@undercoat/core/sql/history/work";
+import { placeName } from "@undercoat/core/sql/house";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { modeOf } from "@undercoat/core/sql/mode/mode";
 import * as reject from "@undercoat/core/sql/reject";
@@ -102,7 +103,7 @@ class PostgresSifted implements Sifted {
 
   async keepRejected(run: { id: number; uid: string }, read: { whole: boolean; ids: string[] | null }): Promise<void> {
     const { plan, stage } = this;
-    const name = formatTableName(plan.write.target);
+    const name = placeName(plan);
     if ((await this.session.one(reject.anyOpenRejected, [name])).any === "t") {
       if (read.whole) await this.session.query(reject.closeAll, [run.uid, name]);
       else if (read.ids) await this.session.query(reject.closeChosen, [run.uid, name, `{${read.ids.join(",")}}`]);
