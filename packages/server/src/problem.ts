@@ -1,5 +1,6 @@
 import type { ProblemDetails } from "@undercoat/core/api/api";
 import { ExpressionError } from "@undercoat/core/expression/parse";
+import { ResolveError } from "@undercoat/core/parameter/resolve";
 import type { Problem } from "@undercoat/core/pipeline/schema";
 import { PlanError } from "@undercoat/core/plan/plan";
 import { NameError } from "@undercoat/core/sql/identifier";
@@ -45,6 +46,8 @@ export function problemOf(error: unknown): ProblemDetails {
   if (error instanceof HTTPException)
     return details(error.status as Status, error.message || "The request was refused");
   if (error instanceof SyntaxError) return details(400, "The request is not JSON");
+  if (error instanceof ResolveError)
+    return details(422, error.problems[0]?.message ?? "The values don't fit", { problems: error.problems });
   if (error instanceof PlanError) return details(422, error.message, { problems: [problemAt(error)] });
   if (error instanceof ExpressionError || error instanceof NameError) return details(422, error.message);
   const failure = failureOf(error, { name: "The server" });

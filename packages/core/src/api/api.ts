@@ -1,3 +1,4 @@
+import type { Given, ResolvedValue } from "../parameter/resolve.ts";
 import type { ConnectionSettings, Load, Pipeline, Schedule } from "../pipeline/pipeline.ts";
 import type { Problem } from "../pipeline/schema.ts";
 import type { RowDifferences } from "../proof/difference.ts";
@@ -130,6 +131,12 @@ export interface RunSummary {
   status: RunStatus;
   reason: string;
   requestedBy: string | null;
+  /** the set of values it ran with; null for the defaults */
+  set: string | null;
+  /** what it ran with, and how each came */
+  values: Record<string, ResolvedValue>;
+  /** the first of the runs that were asked for together; null where it was alone */
+  heading: number | null;
   createdAt: string;
   startedAt: string | null;
   finishedAt: string | null;
@@ -181,6 +188,8 @@ export interface RunLine {
 export interface RunView extends RunSummary {
   loads: RunLoadView[];
   scope: Scope;
+  /** the values it was asked to run with */
+  given: Given;
   /** true where what it ran is what is saved now */
   saved: boolean;
 }
@@ -198,6 +207,8 @@ export interface ProofSummary {
   pipeline: string;
   title: string;
   load: string;
+  /** whose it is of a load that is run with several sets of values; '' for the defaults */
+  line: string;
   target: string;
   at: string;
   verdict: Verdict;
@@ -216,6 +227,8 @@ export interface ProofSummary {
 
 export interface ProofView extends ProofSummary {
   run: number;
+  /** the values that its run was asked to run with */
+  given: Given;
   /** rejected rows left out on both sides; null where none were */
   without: string | null;
   /** why the source's figures could not be computed */
@@ -243,11 +256,18 @@ export interface LedgerSlice {
   cellsAt: string | null;
   figures: FigurePair[];
   proof: number | null;
+  /** whose it is, where a mark stands for the gravest of several lines */
+  line?: string;
 }
 
-export interface LedgerTable {
+/** What one load writes with one set of values. */
+export interface LedgerLine {
   pipeline: string;
   load: string;
+  /** the set of values, or the place that values by hand wrote; '' for the defaults */
+  line: string;
+  /** the values to ask for it again; null where they were given by hand */
+  given: Given | null;
   target: string;
   sliced: boolean;
   /** true where it keeps the history of its rows */
@@ -269,6 +289,12 @@ export interface LedgerTable {
   days: (LedgerSlice | null)[];
   /** slices that disagree and lie before the days shown */
   earlierDisagreements: LedgerSlice[];
+}
+
+/** What one load writes; with several sets of values it tells of all together, the gravest of each. */
+export interface LedgerTable extends LedgerLine {
+  /** each of them, where there are several */
+  lines: LedgerLine[];
 }
 
 export interface LedgerGroup {

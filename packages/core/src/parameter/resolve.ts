@@ -111,6 +111,14 @@ function fillerOf(values: ReadonlyMap<string, Value>, { kind }: Slot): (name: st
  * @throws ResolveError with everything that is wrong
  */
 export function resolve(pipeline: Pipeline, given: Given, now: number): Resolved {
+  const resolved = put(pipeline, given, now);
+  const wrong = check<Pipeline>(pipelineSchema, resolved.definition).problems;
+  if (wrong.length) throw new ResolveError(wrong);
+  return resolved;
+}
+
+/** What `resolve` gives, unchecked: whether a name that has come about is one is not looked at. */
+function put(pipeline: Pipeline, given: Given, now: number): Resolved {
   const { settings = {} } = given;
   const settable = new Set(settableIn(pipeline).map(({ address }) => address));
   const unknown = Object.keys(settings).filter((address) => !settable.has(address));
@@ -133,10 +141,8 @@ export function resolve(pipeline: Pipeline, given: Given, now: number): Resolved
           message: `${name} has no value: it has no default, and none was given`,
         });
   if (problems.length) throw new ResolveError(problems);
-  const put = mapSlots(template, (slot) => filled(slot.text, mentionsIn(slot), fillerOf(values, slot)));
-  const { parameters: _, values: __, ...definition } = put;
-  const wrong = check<Pipeline>(pipelineSchema, definition).problems;
-  if (wrong.length) throw new ResolveError(wrong);
+  const done = mapSlots(template, (slot) => filled(slot.text, mentionsIn(slot), fillerOf(values, slot)));
+  const { parameters: _, values: __, ...definition } = done;
   return {
     definition,
     values: {
@@ -166,6 +172,27 @@ export function givensOf(pipeline: Pipeline): Given[] {
   return [...(complete ? [{ set: null }] : []), ...sets.map((set) => ({ set }))];
 }
 
+/** A pipeline with its defaults, where they are complete, and with each of its sets in place; sets that can't be are left out. */
+export function resolvedAll(pipeline: Pipeline, now: number): { set: string | null; definition: Pipeline }[] {
+  return givensOf(pipeline).flatMap((given) => {
+    try {
+      return [{ set: given.set ?? null, definition: put(pipeline, given, now).definition }];
+    } catch (error) {
+      if (error instanceof ResolveError) return [];
+      throw error;
+    }
+  });
+}
+
+/** The connections that a pipeline reads from and writes into, with any of its sets of values. */
+export function connectionsOf(pipeline: Pipeline, now: number): { sources: Set<string>; warehouses: Set<string> } {
+  const all = resolvedAll(pipeline, now).map(({ definition }) => definition);
+  return {
+    sources: new Set(all.flatMap(({ loads }) => Object.values(loads).map(({ from }) => from.connection))),
+    warehouses: new Set(all.map(({ warehouse }) => warehouse)),
+  };
+}
+
 /** A table that a load writes with some values, and the part of it that is its own; null for all of it. */
 export interface Place {
   load: string;
@@ -177,37 +204,40 @@ export interface Place {
 
 /** Every table that a pipeline's loads write, with each of its sets of values. Sets that can't be resolved write none. */
 export function placesOf(pipeline: Pipeline, now: number): Place[] {
-  return givensOf(pipeline).flatMap((given) => {
-    try {
-      const { definition } = resolve(pipeline, given, now);
-      return Object.entries(definition.loads).map(([load, { into }]) => ({
-        load,
-        warehouse: definition.warehouse,
-        table: plainName(into.table),
-        part: into.part ?? null,
-        set: given.set ?? null,
-      }));
-    } catch (error) {
-      if (error instanceof ResolveError) return [];
-      throw error;
-    }
-  });
+  return resolvedAll(pipeline, now).flatMap(({ set, definition }) =>
+    Object.entries(definition.loads).map(([load, { into }]) => ({
+      load,
+      warehouse: definition.warehouse,
+      table: tableOf(into.table),
+      part: into.part ?? null,
+      set,
+    })),
+  );
+}
+
+/** A table's name in one spelling; one that is none stays as it is written. */
+function tableOf(text: string): string {
+  try {
+    return plainName(text);
+  } catch {
+    return text;
+  }
 }
 
 /**
- * Under which name the ledger keeps what a run's load wrote: that of its set of values, of another set that writes the same
- * place, or the place itself; '' for a pipeline's defaults.
+ * Under which name the ledger keeps what a run's load wrote: that of its set of values, of a set that writes the same place,
+ * '' for a pipeline's defaults, or the place itself.
  */
 export function lineOf(places: readonly Place[], load: string, definition: Pipeline, set: string | null): string {
   if (set !== null) return set;
   const into = definition.loads[load]?.into;
   if (!into) return "";
-  const [table, part] = [plainName(into.table), into.part ?? null];
+  const [table, part] = [tableOf(into.table), into.part ?? null];
   const mine = places.filter((place) => place.load === load);
   const same = mine.filter(
     (place) => place.warehouse === definition.warehouse && place.table === table && place.part === part,
   );
-  const known = same.find((place) => place.set === null) ?? same[0];
+  const known = same.find((place) => place.set !== null) ?? same[0];
   if (known) return known.set ?? "";
   return mine.length === 0 ? "" : part === null ? table : `${table} where ${part}`;
 }

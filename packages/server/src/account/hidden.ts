@@ -1,4 +1,5 @@
 import type { Role } from "@undercoat/core/api/api";
+import { resolvedAll } from "@undercoat/core/parameter/resolve";
 import { hiddenValue } from "@undercoat/core/run/rejected";
 import { personalColumns } from "@undercoat/core/shape/personal";
 import { plainName } from "@undercoat/core/sql/identifier";
@@ -25,11 +26,13 @@ export async function hiddenOf(user: { role: Role }, connection: string, table: 
   if (Object.keys(hidden).length === 0) return [];
   const all = await PipelineRow.findAll();
   return all.flatMap(({ name, definition }) =>
-    Object.entries(definition.loads).flatMap(([load, { from }]) =>
-      from.connection === connection &&
-      [from.table ?? [], Object.values(from.tables ?? {})].flat().some((one) => plainName(one) === plainName(table))
-        ? (hidden[`${name}/${load}`] ?? [])
-        : [],
+    resolvedAll(definition, Date.now()).flatMap(({ definition: { loads } }) =>
+      Object.entries(loads).flatMap(([load, { from }]) =>
+        from.connection === connection &&
+        [from.table ?? [], Object.values(from.tables ?? {})].flat().some((one) => plainName(one) === plainName(table))
+          ? (hidden[`${name}/${load}`] ?? [])
+          : [],
+      ),
     ),
   );
 }

@@ -1,3 +1,4 @@
+import { resolvedAll } from "@undercoat/core/parameter/resolve";
 import { freeName, matchesPattern, slugOf } from "@undercoat/core/pipeline/names";
 import type { Joins, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { suggestLoad } from "@undercoat/core/pipeline/suggest";
@@ -6,10 +7,11 @@ import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Store } from "../store/store.ts";
 
 /** Tables of the chosen schema that no load of the pipeline reads yet. */
-async function newTables(store: Store, { connection, schema, tables }: Joins, definition: Pipeline) {
+async function newTables(store: Store, { connection, schema, tables }: Joins, pipeline: Pipeline) {
+  const known = resolvedAll(pipeline, Date.now()).flatMap(({ definition }) => Object.values(definition.loads));
   const source = sourceFor(await store.credentials(connection));
   const read = new Set(
-    Object.values(definition.loads)
+    known
       .flatMap(({ from }) =>
         from.connection === connection
           ? [...(from.table ? [from.table] : []), ...Object.values(from.tables ?? {})]
@@ -17,9 +19,7 @@ async function newTables(store: Store, { connection, schema, tables }: Joins, de
       )
       .map((name) => formatTableName(parseTableName(name))),
   );
-  const written = new Set(
-    Object.values(definition.loads).map(({ into }) => formatTableName(parseTableName(into.table))),
-  );
+  const written = new Set(known.map(({ into }) => formatTableName(parseTableName(into.table))));
   const listed = (await source.datasets()).filter(
     (entry) => entry.schema === schema && (tables === undefined || matchesPattern(entry.name, tables)),
   );

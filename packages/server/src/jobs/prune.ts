@@ -1,6 +1,5 @@
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import { QueryTypes } from "sequelize";
-import { PipelineRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 
 /** For how long things are kept, as ISO 8601 durations. */
@@ -59,7 +58,7 @@ export async function prune(
         if (!rows.rowCount || name === "standings") break;
       }
     }
-    const warehouses = new Set((await PipelineRow.findAll()).map((row) => row.definition.warehouse));
+    const warehouses = await store.warehouses();
     gone["rows in warehouses"] = 0;
     for (const name of warehouses) {
       try {

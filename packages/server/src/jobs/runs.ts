@@ -1,3 +1,4 @@
+import { type Given, lineOf, placesOf, resolve } from "@undercoat/core/parameter/resolve";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { emptyTally, type RunKind, type Scope } from "@undercoat/core/run/run";
 import type { Transaction } from "sequelize";
@@ -16,6 +17,10 @@ export interface RunRequest {
   wantsRows?: boolean;
   /** a rehearsal's own definition, which is not saved */
   definition?: Pipeline;
+  /** the values it runs with; the defaults where absent */
+  given?: Given;
+  /** the first of the runs that are asked for together */
+  heading?: number;
   /** a rehearsal's limit of rows */
   rowLimit?: number;
   /** why it runs, as a run's page says it: `by hand`, `on schedule` */
@@ -43,7 +48,7 @@ export async function newTablesOf(store: Store, { definition, updatedAt }: Pipel
  * Writes a run down and hands it to the workers, both or neither. Tables that join are looked for before; where somebody
  * has changed the pipeline meanwhile, theirs stands and the tables join the next time.
  * @param within a transaction to be part of, and what was looked for before it
- * @throws RunRefused when the pipeline or a load does not exist
+ * @throws RunRefused when the pipeline or a load does not exist; ResolveError where the values don't fit
  */
 export async function requestRun(
   store: Store,
@@ -58,6 +63,28 @@ export async function requestRun(
   return store.sequelize.transaction((transaction) => writeRun(store, queue, request, joining, transaction));
 }
 
+/**
+ * Writes one run down for each set of values, all of them or none, under one heading. @throws as `requestRun` does
+ */
+export async function requestRuns(
+  store: Store,
+  queue: Queue,
+  request: RunRequest,
+  givens: readonly Given[],
+): Promise<RunRow[]> {
+  const [first, ...others] = givens;
+  if (others.length === 0) return [await requestRun(store, queue, { ...request, given: first })];
+  return store.sequelize.transaction(async (transaction) => {
+    const runs: RunRow[] = [];
+    for (const given of givens) {
+      const heading = runs[0]?.id;
+      runs.push(await writeRun(store, queue, { ...request, given, heading }, null, transaction));
+    }
+    await runs[0]?.update({ heading: runs[0].id }, { transaction });
+    return runs;
+  });
+}
+
 async function writeRun(
   store: Store,
   queue: Queue,
@@ -69,19 +96,26 @@ async function writeRun(
   if (!pipeline) throw new RunRefused(`There is no pipeline ${request.pipeline}`);
   const joins = joining !== null && joining.version.getTime() === pipeline.updatedAt.getTime();
   const joined = joins ? joining.joined : [];
-  const definition = request.definition ?? (joins ? joining.definition : pipeline.definition);
+  const template = request.definition ?? (joins ? joining.definition : pipeline.definition);
+  const given = request.given ?? {};
+  const now = Date.now();
+  const { definition, values } = resolve(template, given, now);
+  const places = placesOf(template, now);
   const names = request.loads ?? Object.keys(definition.loads);
   const unknown = names.find((name) => !Object.hasOwn(definition.loads, name));
   if (unknown !== undefined) throw new RunRefused(`The pipeline ${request.pipeline} has no load ${unknown}`);
   if (joined.length) {
     const updatedAt = new Date(Math.max(Date.now(), pipeline.updatedAt.getTime() + 1));
-    await pipeline.update({ definition, updatedAt, savedBy: null }, { transaction });
+    await pipeline.update({ definition: template, updatedAt, savedBy: null }, { transaction });
   }
   const run = await RunRow.create(
     {
       pipeline: request.pipeline,
-      title: pipeline.title,
+      title: definition.title,
       definition,
+      given,
+      values,
+      heading: request.heading ?? null,
       kind: request.kind,
       status: "queued",
       reason: request.reason,
@@ -98,6 +132,7 @@ async function writeRun(
       runId: run.id,
       load,
       target: definition.loads[load]?.into.table ?? "",
+      line: lineOf(places, load, definition, given.set ?? null),
       status: "queued" as const,
       tally: emptyTally,
       phases: [],

@@ -124,8 +124,12 @@ export async function startCellProofs(store: Store, queue: Queue, now: number): 
     const marks = await SliceRow.findAll({ order: [["cellsAt", "ASC NULLS FIRST"]] });
     for (const { name, definition } of await PipelineRow.findAll({ order: ["name"] })) {
       if (skipped.has(name)) continue;
-      for (const [load, { proof }] of Object.entries(definition.loads)) {
-        const mine = marks.filter((mark) => mark.pipeline === name && mark.load === load);
+      const lines = [null, ...Object.keys(definition.values ?? {})];
+      for (const [load, set] of Object.keys(definition.loads).flatMap((load) =>
+        lines.map((set): [string, string | null] => [load, set]),
+      )) {
+        const proof = definition.loads[load]?.proof;
+        const mine = marks.filter((mark) => mark.pipeline === name && mark.load === load && mark.line === (set ?? ""));
         const due = mine.filter((mark) =>
           cellsDue(
             proof?.cells,
@@ -150,6 +154,7 @@ export async function startCellProofs(store: Store, queue: Queue, now: number): 
             wantsRows: true,
             reason: byItself,
             requestedBy: null,
+            given: { set },
           },
           { transaction },
         );

@@ -5,16 +5,18 @@ import type { Store } from "../store/store.ts";
 
 /** Notes how a load stands now; what is not given stays as it was. */
 export async function stand(
-  values: { pipeline: string; load: string } & Partial<CreationAttributes<StandingRow>>,
+  values: { pipeline: string; load: string; line: string } & Partial<CreationAttributes<StandingRow>>,
   transaction: Transaction,
 ): Promise<void> {
   const fields = Object.keys(values) as (keyof CreationAttributes<StandingRow>)[];
   await StandingRow.upsert(values as CreationAttributes<StandingRow>, { fields, transaction });
 }
 
-const nameOf = (pipeline: string, load: string) => JSON.stringify([pipeline, load]);
+/** What tells a load's line from all others. */
+export const nameOf = ({ pipeline, load, line }: { pipeline: string; load: string; line: string }) =>
+  JSON.stringify([pipeline, load, line]);
 
-/** What the latest proofs say, by load: those with a slice that disagrees, and those whose latest proof holds. */
+/** What the latest proofs say, by line: those with a slice that disagrees, and those whose latest proof holds. */
 export interface Verdicts {
   disagree: ReadonlySet<string>;
   hold: ReadonlySet<string>;
@@ -22,29 +24,31 @@ export interface Verdicts {
 
 export async function verdicts(store: Store): Promise<Verdicts> {
   const names = async (sql: string) =>
-    new Set((await store.query<{ pipeline: string; load: string }>(sql)).map((row) => nameOf(row.pipeline, row.load)));
+    new Set((await store.query<{ pipeline: string; load: string; line: string }>(sql)).map(nameOf));
   return {
-    disagree: await names("SELECT DISTINCT pipeline, load FROM slices WHERE verdict = 'disagrees'"),
+    disagree: await names("SELECT DISTINCT pipeline, load, line FROM slices WHERE verdict = 'disagrees'"),
     hold: await names(
-      "SELECT s.pipeline, s.load FROM standings s JOIN proofs p ON p.id = s.proof_id WHERE p.verdict = 'proved'",
+      "SELECT s.pipeline, s.load, s.line FROM standings s JOIN proofs p ON p.id = s.proof_id WHERE p.verdict = 'proved'",
     ),
   };
 }
 
-/** How a pipeline's loads stand: what needs somebody is counted for each load by its newest outcome. */
+/** How a pipeline's loads stand: what needs somebody is counted for each load by the newest outcome of its lines. */
 export function standingOf(
   { name, definition }: PipelineRow,
   standings: StandingRow[],
   { disagree, hold }: Verdicts,
 ): PipelineSummary["standing"] {
   const mine = standings.filter((row) => row.pipeline === name && Object.hasOwn(definition.loads, row.load));
-  const disagrees = (load: string) => disagree.has(nameOf(name, load));
+  const disagrees = (row: StandingRow) => disagree.has(nameOf(row));
   const failed = (row: StandingRow) => row.status === "failed";
-  const rejecting = (row: StandingRow) => row.rejected !== "0";
+  const holds = (row: StandingRow) => hold.has(nameOf(row)) && !disagrees(row) && !failed(row);
+  const loads = Object.keys(definition.loads).map((load) => mine.filter((row) => row.load === load));
+  const count = (fits: (lines: StandingRow[]) => boolean) => loads.filter(fits).length;
   return {
-    disagrees: mine.filter((row) => disagrees(row.load)).length,
-    failed: mine.filter(failed).length,
-    rejecting: mine.filter(rejecting).length,
-    proved: mine.filter((row) => hold.has(nameOf(name, row.load)) && !disagrees(row.load) && !failed(row)).length,
+    disagrees: count((lines) => lines.some(disagrees)),
+    failed: count((lines) => lines.some(failed)),
+    rejecting: count((lines) => lines.some((row) => row.rejected !== "0")),
+    proved: count((lines) => lines.length > 0 && lines.every(holds)),
   };
 }

@@ -33,6 +33,7 @@ async function change(
       {
         pipeline: run.pipeline,
         load: row.load,
+        line: row.line,
         runId: row.runId,
         status: values.status,
         failure: values.failure ?? null,

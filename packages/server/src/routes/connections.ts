@@ -1,4 +1,5 @@
 import type { ConnectionView } from "@undercoat/core/api/api";
+import { connectionsOf } from "@undercoat/core/parameter/resolve";
 import { sameAddress } from "@undercoat/core/pipeline/address";
 import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import { connectionSchema, slug } from "@undercoat/core/pipeline/schema";
@@ -24,9 +25,9 @@ export async function usersOf(name: string): Promise<ConnectionView["usedBy"]> {
   const pipelines = await PipelineRow.findAll({ order: ["title"] });
   return pipelines.flatMap((row) => {
     const uses: ConnectionView["usedBy"] = [];
-    if (Object.values(row.definition.loads).some((load) => load.from.connection === name))
-      uses.push({ pipeline: row.name, title: row.title, as: "source" });
-    if (row.definition.warehouse === name) uses.push({ pipeline: row.name, title: row.title, as: "warehouse" });
+    const { sources, warehouses } = connectionsOf(row.definition, Date.now());
+    if (sources.has(name)) uses.push({ pipeline: row.name, title: row.title, as: "source" });
+    if (warehouses.has(name)) uses.push({ pipeline: row.name, title: row.title, as: "warehouse" });
     return uses;
   });
 }

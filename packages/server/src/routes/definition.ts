@@ -1,8 +1,16 @@
+import {
+  type Given,
+  givensOf,
+  parameterProblems,
+  placedBefore,
+  placesOf,
+  ResolveError,
+  resolve,
+} from "@undercoat/core/parameter/resolve";
 import { findRing } from "@undercoat/core/pipeline/order";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
 import { PlanError } from "@undercoat/core/plan/plan";
-import { plainName } from "@undercoat/core/sql/identifier";
 import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { failureOf, LoadFailure, NoTable } from "@undercoat/engine/failure";
 import { planFor } from "@undercoat/engine/load/planning";
@@ -12,18 +20,20 @@ import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { WarehouseSnapshot } from "@undercoat/engine/warehouse/warehouse";
 import { loadOrder } from "../jobs/order.ts";
 import { problemAt } from "../problem.ts";
+import type { Target } from "../store/store.ts";
 
 /** Where a definition's connections are looked up: the store, or a project file laid over it. */
 export interface ConnectionBook {
   connectionNames(): Promise<string[]>;
   credentials(name: string): Promise<Credentials>;
   /** the tables that all pipelines write, those not run yet too */
-  targets(): Promise<{ pipeline: string; warehouse: string; table: string }[]>;
+  targets(): Promise<Target[]>;
 }
 
 /**
- * Everything that is wrong with a definition: its form, the connections it names, two loads with one target, and for
- * each load whether its source has what it asks for. A source that can't be reached can't be asked; its loads are checked when they run.
+ * Everything that is wrong with a definition: its form, how it mentions parameters, the connections it names, two loads with
+ * one target, and for each load whether its source has what it asks for, with the defaults and with every set of values. A
+ * source that can't be reached can't be asked; its loads are checked when they run.
  */
 export async function definitionProblems(
   book: ConnectionBook,
@@ -33,35 +43,102 @@ export async function definitionProblems(
 ): Promise<Problem[]> {
   const { problems } = check<Pipeline>(pipelineSchema, definition);
   if (problems.length) return problems;
+  const now = Date.now();
+  const mentioned = parameterProblems(definition, now);
+  if (mentioned.length) return mentioned;
   const known = new Set(await book.connectionNames());
+  const written = await book.targets();
+  const seen = new Set<string>();
+  const clashes = targetClashes(name, definition, written, now);
+  if (clashes.length) return clashes;
+  const desk = new Desk(book);
+  try {
+    for (const given of givensOf(definition)) {
+      const found = await resolvedProblems({ book, desk, known, written, seen }, name, definition, given, only, now);
+      if (found.length) return found;
+    }
+  } finally {
+    await desk.close();
+  }
+  return [];
+}
+
+/** Loads that would write one table, or one part of one, without knowing of each other. */
+function targetClashes(name: string, definition: Pipeline, written: readonly Target[], now: number): Problem[] {
+  const places = placesOf(definition, now);
+  const found: Problem[] = [];
+  const told = (load: string, message: string) => {
+    const path = ["loads", load, "into", "table"];
+    if (!found.some((problem) => problem.path.join() === path.join())) found.push({ path, message });
+  };
+  /** two that share a table must each own a part of it */
+  const apart = (a: { part: string | null }, b: { part: string | null }) =>
+    a.part !== null && b.part !== null && a.part !== b.part;
+  places.forEach((place, at) => {
+    for (const other of places.slice(0, at)) {
+      if (other.warehouse !== place.warehouse || other.table !== place.table || apart(place, other)) continue;
+      // A set that says what the defaults say is the defaults.
+      if (other.load === place.load && (other.set === null || other.set === place.set)) continue;
+      told(
+        place.load,
+        other.load === place.load
+          ? `${place.table} is written with the values ${other.set} and with ${place.set}; put a parameter into its name, or give the load a part`
+          : `${place.table} is written by ${other.load} too; one table has one load, or a part for each`,
+      );
+    }
+    const elsewhere = written.find(
+      (entry) =>
+        entry.pipeline !== name &&
+        entry.warehouse === place.warehouse &&
+        entry.table === place.table &&
+        !apart(entry, place),
+    );
+    if (elsewhere)
+      told(
+        place.load,
+        `${place.table} is written by the pipeline ${elsewhere.pipeline} too; one table has one load, or a part for each`,
+      );
+  });
+  return found;
+}
+
+/** What checks of several sets of values share: looks at sources, and which loads have been looked at as they are. */
+interface Looking {
+  book: ConnectionBook;
+  desk: Desk;
+  known: ReadonlySet<string>;
+  written: readonly Target[];
+  seen: Set<string>;
+}
+
+async function resolvedProblems(
+  { book, desk, known, written, seen }: Looking,
+  name: string,
+  pipeline: Pipeline,
+  given: Given,
+  only: string[] | undefined,
+  now: number,
+): Promise<Problem[]> {
+  const whose = given.set == null ? "" : `With the values ${given.set}: `;
+  let definition: Pipeline;
+  try {
+    ({ definition } = resolve(pipeline, given, now));
+  } catch (error) {
+    if (!(error instanceof ResolveError)) throw error;
+    // What has no value yet is given one when it runs.
+    return error.problems
+      .filter(({ path }) => path[0] !== "parameters")
+      .map((one) => ({ ...one, message: whose + one.message }));
+  }
   const found: Problem[] = [];
   if (!known.has(definition.warehouse))
-    found.push({ path: ["warehouse"], message: `There is no connection ${definition.warehouse}` });
-  const targets = new Map<string, string>();
-  const written = await book.targets();
-  const others = new Map(
-    written
-      .filter((entry) => entry.pipeline !== name && entry.warehouse === definition.warehouse)
-      .map((entry) => [plainName(entry.table), entry.pipeline]),
-  );
-  for (const [load, { from, into }] of Object.entries(definition.loads)) {
+    found.push({ path: ["warehouse"], message: `${whose}There is no connection ${definition.warehouse}` });
+  for (const [load, { from }] of Object.entries(definition.loads))
     if (!known.has(from.connection))
-      found.push({ path: ["loads", load, "from", "connection"], message: `There is no connection ${from.connection}` });
-    const table = plainName(into.table);
-    const other = targets.get(table);
-    if (other)
       found.push({
-        path: ["loads", load, "into", "table"],
-        message: `${into.table} is written by ${other} too; one table has one load`,
+        path: ["loads", load, "from", "connection"],
+        message: `${whose}There is no connection ${from.connection}`,
       });
-    const elsewhere = others.get(table);
-    if (elsewhere)
-      found.push({
-        path: ["loads", load, "into", "table"],
-        message: `${into.table} is written by the pipeline ${elsewhere} too; one table has one load`,
-      });
-    targets.set(table, load);
-  }
   if (found.length) return found;
   const waits = await loadOrder(definition, (connection) => book.credentials(connection));
   const ring = findRing(waits);
@@ -76,15 +153,14 @@ export async function definitionProblems(
     ...written.map((entry) => entry.table),
     ...Object.values(definition.loads).map(({ into }) => into.table),
   ]);
-  const desk = new Desk(book);
-  try {
-    for (const [load, { from }] of Object.entries(definition.loads)) {
-      if (only && !only.includes(load)) continue;
-      const problem = await loadProblem(desk, name, definition, load, from.connection, toCome);
-      if (problem) found.push({ ...problem, path: ["loads", load, ...problem.path] });
-    }
-  } finally {
-    await desk.close();
+  for (const [load, entry] of Object.entries(definition.loads)) {
+    const looked = JSON.stringify([definition.warehouse, load, entry]);
+    if ((only && !only.includes(load)) || seen.has(looked)) continue;
+    seen.add(looked);
+    const problem = await loadProblem(desk, name, definition, load, entry.from.connection, toCome);
+    if (!problem) continue;
+    const placed = placedBefore(pipeline, given, now, { ...problem, path: ["loads", load, ...problem.path] });
+    found.push({ ...placed, message: whose + placed.message });
   }
   return found;
 }

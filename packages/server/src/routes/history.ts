@@ -4,7 +4,7 @@ import type { LookBack } from "@undercoat/engine/warehouse/warehouse";
 import type { Context } from "hono";
 import { asks, type Env, requires, routes } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
-import { PipelineRow, RunRow } from "../store/models.ts";
+import { RunRow } from "../store/models.ts";
 
 /** Rows and keys that are shown at once. */
 const shown = 200;
@@ -41,7 +41,7 @@ export const history = routes()
   .use(requires("viewer"))
   .get("/", async (c) => {
     const { store } = c.get("house");
-    const names = [...new Set((await PipelineRow.findAll()).map((row) => row.definition.warehouse))];
+    const names = await store.warehouses();
     const kept = await Promise.all(
       names.map(async (connection) =>
         store

@@ -2,20 +2,23 @@ import type {
   Dock,
   Finding,
   Ledger,
+  LedgerLine,
   LedgerSlice,
   LedgerTable,
   WarehouseTable,
   WarehouseView,
 } from "@undercoat/core/api/api";
+import { type Given, placesOf } from "@undercoat/core/parameter/resolve";
 import { earliestFor, meets } from "@undercoat/core/proof/days";
 import { subtract } from "@undercoat/core/proof/decimal";
 import type { FigurePair } from "@undercoat/core/proof/verdict";
 import { isZone, scheduleWords } from "@undercoat/core/schedule/schedule";
-import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
+import { formatTableName } from "@undercoat/core/sql/identifier";
 import { failureOf } from "@undercoat/engine/failure";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { Op } from "sequelize";
 import { asks, requires, routes } from "../context.ts";
+import { nameOf } from "../jobs/standing.ts";
 import { HttpProblem } from "../problem.ts";
 import {
   ConnectionRow,
@@ -79,6 +82,46 @@ function gravest(slices: LedgerSlice[]): LedgerSlice | null {
   return slices.toSorted((a, b) => order.indexOf(a.state) - order.indexOf(b.state))[0] ?? null;
 }
 
+/** Lines of a load, told together: what is gravest, what is least, and what adds up. */
+function together(lines: LedgerLine[], days: readonly string[]): LedgerTable {
+  const [first] = lines;
+  if (!first) throw new Error("A load has a line at least");
+  const sum = (of: (line: LedgerLine) => string | null) =>
+    lines.every((line) => of(line) !== null)
+      ? lines.reduce((total, line) => total + BigInt(of(line) ?? "0"), 0n).toString()
+      : null;
+  const earliest = (of: (line: LedgerLine) => string | null) =>
+    lines.some((line) => of(line) === null) ? null : (lines.map((line) => of(line) ?? "").toSorted()[0] ?? null);
+  const verdicts = lines.map((line) => line.verdict);
+  const targets = new Set(lines.map((line) => line.target));
+  return {
+    ...first,
+    line: "",
+    lines,
+    target: targets.size === 1 ? first.target : `${targets.size} tables`,
+    rows: sum((line) => line.rows),
+    difference: lines.find((line) => line.verdict === "disagrees")?.difference ?? first.difference,
+    loadedAt: earliest((line) => line.loadedAt),
+    provedAt: earliest((line) => line.provedAt),
+    loading: lines.some((line) => line.loading),
+    failed: lines.find((line) => line.failed)?.failed ?? null,
+    rejected: sum((line) => line.rejected) ?? "0",
+    verdict: verdicts.includes("disagrees") ? "disagrees" : verdicts.includes(null) ? null : (verdicts[0] ?? null),
+    slices: lines.flatMap((line) => line.slices.map((slice) => ({ ...slice, line: line.line }))),
+    days: days.map((_, day) =>
+      gravest(
+        lines.flatMap((line) => {
+          const slice = line.days[day];
+          return slice ? [{ ...slice, line: line.line }] : [];
+        }),
+      ),
+    ),
+    earlierDisagreements: lines.flatMap((line) =>
+      line.earlierDisagreements.map((slice) => ({ ...slice, line: line.line })),
+    ),
+  };
+}
+
 /** How each load stands, with its latest proof and the latest of its whole table. */
 class Standings {
   private constructor(
@@ -91,21 +134,37 @@ class Standings {
     const ids = rows.flatMap((row) => [row.proofId, row.wholeId]).filter((id) => id !== null);
     const proofs = await ProofRow.findAll({
       where: { id: [...new Set(ids)] },
-      attributes: ["id", "pipeline", "load", "at", "verdict", "depth", "figures", "whole"],
+      attributes: ["id", "pipeline", "load", "line", "at", "verdict", "depth", "figures", "whole"],
     });
     return new Standings(
-      new Map(rows.map((row) => [JSON.stringify([row.pipeline, row.load]), row])),
+      new Map(rows.map((row) => [nameOf(row), row])),
       new Map(proofs.map((proof) => [proof.id, proof])),
     );
   }
 
-  of(pipeline: string, load: string): { row?: StandingRow; proof?: ProofRow; whole?: ProofRow } {
-    const row = this.rows.get(JSON.stringify([pipeline, load]));
+  linesOf(pipeline: string, load: string): string[] {
+    return [...this.rows.values()].flatMap((row) => (row.pipeline === pipeline && row.load === load ? [row.line] : []));
+  }
+
+  of(place: { pipeline: string; load: string; line: string }): {
+    row?: StandingRow;
+    proof?: ProofRow;
+    whole?: ProofRow;
+  } {
+    const row = this.rows.get(nameOf(place));
     return { row, proof: this.proofs.get(row?.proofId ?? 0), whole: this.proofs.get(row?.wholeId ?? 0) };
   }
 }
 
+/** The lines of a load: each set of values, and what values by hand have written besides; the defaults where there are no others or they have been run. */
+function linesOf({ name, definition }: PipelineRow, load: string, standings: Standings): string[] {
+  const sets = Object.keys(definition.values ?? {});
+  const run = standings.linesOf(name, load);
+  return [...new Set([...(sets.length === 0 || run.includes("") ? [""] : []), ...sets, ...run])];
+}
+
 async function ledger(store: Store, zone: string): Promise<Ledger> {
+  const now = Date.now();
   const days = lastDays(zone);
   const pipelines = await PipelineRow.findAll({ order: ["title"] });
   const shownMarks = await SliceRow.findAll({
@@ -121,20 +180,21 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
   });
   const marks = new Map<string, SliceRow[]>();
   for (const row of shownMarks) {
-    const name = JSON.stringify([row.pipeline, row.load]);
+    const name = nameOf(row);
     marks.set(name, [...(marks.get(name) ?? []), row]);
   }
   const standings = await Standings.read();
-  const running = await store.query<{ pipeline: string; load: string }>(
-    "SELECT r.pipeline, l.load FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'running' AND r.status = 'running' AND r.kind NOT IN ('prove', 'rehearse')",
+  const running = await store.query<{ pipeline: string; load: string; line: string }>(
+    "SELECT r.pipeline, l.load, l.line FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE l.status = 'running' AND r.status = 'running' AND r.kind NOT IN ('prove', 'rehearse')",
   );
   const table = (
-    pipeline: string,
-    load: string,
+    place: { pipeline: string; load: string; line: string },
     definition: PipelineRow["definition"]["loads"][string],
-  ): LedgerTable => {
-    const mine = marks.get(JSON.stringify([pipeline, load])) ?? [];
-    const { row: stands, proof, whole } = standings.of(pipeline, load);
+    target: string,
+    given: Given | null,
+  ): LedgerLine => {
+    const mine = marks.get(nameOf(place)) ?? [];
+    const { row: stands, proof, whole } = standings.of(place);
     const by = definition.proof?.by;
     const rows = whole?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? null;
     // A newer proof of one slice leaves the verdict over the others as it was.
@@ -156,9 +216,9 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       ),
     ];
     return {
-      pipeline,
-      load,
-      target: definition.into.table,
+      ...place,
+      given,
+      target,
       sliced: by !== undefined,
       history: definition.into.mode === "history",
       by: by ? `${by.slice} of ${by.column}` : null,
@@ -168,7 +228,7 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       failed: stands?.status === "failed" ? { run: stands.runId ?? 0, message: stands.failure?.message ?? "" } : null,
       rejected: stands?.rejected ?? "0",
       provedAt: proof?.at.toISOString() ?? null,
-      loading: running.some((row) => row.pipeline === pipeline && row.load === load),
+      loading: running.some((row) => nameOf(row) === nameOf(place)),
       verdict: disagrees ? "disagrees" : (proof?.verdict ?? null),
       slices: shown.filter((slice) => slice.slice === "" || days.some((day) => meets(unit, slice.slice, day))),
       days: days.map((day) => gravest(shown.filter((slice) => slice.slice !== "" && meets(unit, slice.slice, day)))),
@@ -185,7 +245,21 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       title: row.title,
       schedule: scheduleWords(row.definition.schedule),
       lateSince: row.nextAt && Date.now() - row.nextAt.getTime() > lateAfter ? row.nextAt.toISOString() : null,
-      tables: Object.entries(row.definition.loads).map(([name, load]) => table(row.name, name, load)),
+      tables: Object.entries(row.definition.loads).map(([load, definition]) => {
+        const places = placesOf(row.definition, now).filter((one) => one.load === load);
+        const told = linesOf(row, load, standings).map((line) => {
+          const at = places.find((one) => (one.set ?? "") === line);
+          const known = line === "" || Object.hasOwn(row.definition.values ?? {}, line);
+          return table(
+            { pipeline: row.name, load, line },
+            definition,
+            at?.table ?? (line || definition.into.table),
+            known ? { set: line || null } : null,
+          );
+        });
+        const [only] = told;
+        return only && told.length === 1 ? { ...only, lines: [] } : together(told, days);
+      }),
     })),
   };
 }
@@ -235,11 +309,18 @@ export const warehouse = routes()
     const known = new Set((await ConnectionRow.findAll({ attributes: ["name"] })).map((row) => row.name));
     const names = [
       ...new Set([
-        ...pipelines.map((row) => row.definition.warehouse),
+        ...(await store.warehouses()),
         ...written.map((row) => row.connection).filter((name) => known.has(name)),
       ]),
     ];
     const standings = await Standings.read();
+    const loaders = pipelines.flatMap((row) =>
+      placesOf(row.definition, Date.now()).map((place) => ({
+        ...place,
+        pipeline: row.name,
+        history: row.definition.loads[place.load]?.into.mode === "history",
+      })),
+    );
     const tables: WarehouseTable[] = [];
     const unreachable: WarehouseView["unreachable"] = [];
     for (const name of names) {
@@ -251,23 +332,19 @@ export const warehouse = routes()
           return [];
         });
       for (const dataset of datasets) {
-        const loader = pipelines
-          .filter((row) => row.definition.warehouse === name)
-          .flatMap((row) =>
-            Object.entries(row.definition.loads).map(([load, definition]) => ({
-              pipeline: row.name,
-              load,
-              history: definition.into.mode === "history",
-              table: parseTableName(definition.into.table),
-            })),
-          )
-          .find((entry) => entry.table.schema === dataset.schema && entry.table.table === dataset.name);
-        const { row: stands, whole } = standings.of(loader?.pipeline ?? "", loader?.load ?? "");
         const { schema, name: table, kind, bytes, comment } = dataset;
         const target = formatTableName({ schema, table });
+        const loader = loaders.find((entry) => entry.warehouse === name && entry.table === target);
+        const { row: stands, whole } = standings.of({
+          pipeline: loader?.pipeline ?? "",
+          load: loader?.load ?? "",
+          line: loader?.set ?? "",
+        });
         const once = loader ? undefined : written.find((row) => row.connection === name && row.target === target);
         // What the last whole proof counted is exact; the server's own figure is an estimate, and absent for a new table.
-        const rows = whole?.figures.find((pair) => pair.figure === "rows")?.warehouse ?? dataset.rows;
+        // Of a shared table that is but a part.
+        const exact = loader?.part ? undefined : whole?.figures.find((pair) => pair.figure === "rows")?.warehouse;
+        const rows = exact ?? dataset.rows;
         tables.push({
           connection: name,
           schema,
@@ -305,11 +382,11 @@ export const search = routes()
           detail: scheduleWords(row.definition.schedule),
           to: `/pipelines/${row.name}`,
         });
-      for (const [load, { into }] of Object.entries(row.definition.loads))
-        if (has(into.table, load))
+      for (const { load, table } of placesOf(row.definition, Date.now()))
+        if (has(table, load) && !found.some(({ kind, title }) => kind === "table" && title === table))
           found.push({
             kind: "table",
-            title: formatTableName(parseTableName(into.table)),
+            title: table,
             detail: `loaded by ${row.title}`,
             to: `/pipelines/${row.name}/${load}`,
           });

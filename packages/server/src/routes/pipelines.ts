@@ -1,7 +1,15 @@
 import type { PipelineSummary, PipelineView, SuggestedLoad } from "@undercoat/core/api/api";
+import {
+  type Given,
+  givensOf,
+  parameterProblems,
+  placedBefore,
+  ResolveError,
+  resolve,
+} from "@undercoat/core/parameter/resolve";
 import { freeName, slugOf } from "@undercoat/core/pipeline/names";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
-import { loadSchema, scheduleSchema, slug } from "@undercoat/core/pipeline/schema";
+import { check, givenValues, loadSchema, pipelineSchema, scheduleSchema, slug } from "@undercoat/core/pipeline/schema";
 import { suggestLoad } from "@undercoat/core/pipeline/suggest";
 import { PlanError } from "@undercoat/core/plan/error";
 import type { RunKind, Scope } from "@undercoat/core/run/run";
@@ -12,7 +20,7 @@ import type { Context } from "hono";
 import Joi from "joi";
 import { Op, type Transaction, UniqueConstraintError } from "sequelize";
 import { type Env, requires, routes, signedIn, takes } from "../context.ts";
-import { requestRun } from "../jobs/runs.ts";
+import { type RunRequest, requestRun, requestRuns } from "../jobs/runs.ts";
 import { standingOf, verdicts } from "../jobs/standing.ts";
 import { HttpProblem, notFound, problemAt } from "../problem.ts";
 import { PipelineRow, RunRow, SliceRow, StandingRow } from "../store/models.ts";
@@ -121,7 +129,11 @@ function changedLoads(before: Pipeline | null, after: Pipeline): string[] {
 
 /** True where a definition asks of one load what the saved one does. */
 function sameLook(saved: Pipeline, asked: Pipeline, load: string): boolean {
-  return saved.warehouse === asked.warehouse && JSON.stringify(saved.loads[load]) === JSON.stringify(asked.loads[load]);
+  return (
+    saved.warehouse === asked.warehouse &&
+    declares(saved) === declares(asked) &&
+    JSON.stringify(saved.loads[load]) === JSON.stringify(asked.loads[load])
+  );
 }
 
 /** Viewers look at what has been saved; SQL of somebody's own is an editor's. `name`: of the pipeline; any where null. */
@@ -181,6 +193,27 @@ const scope = Joi.alternatives(
   }),
 );
 
+/** The values that something is looked at or run with. */
+const givenSchema = Joi.object({
+  set: Joi.string().max(63).allow(null),
+  values: givenValues,
+  how: Joi.string().valid("by hand", "file"),
+  settings: Joi.object().pattern(/^[\s\S]{1,300}$/, Joi.string().min(1).max(300)),
+});
+
+/** What a pipeline is resolved with where nobody says: its defaults, or its first set where they are incomplete. */
+const usualGiven = (pipeline: Pipeline): Given => givensOf(pipeline)[0] ?? {};
+
+/** What a pipeline declares besides its loads. */
+type Declared = Pick<Pipeline, "parameters" | "values" | "zone">;
+const noneDeclared: Declared = { parameters: undefined, values: undefined, zone: undefined };
+const declares = ({ parameters, values, zone }: Declared) =>
+  JSON.stringify([parameters ?? {}, values ?? {}, zone ?? ""]);
+
+/** Viewers look with what was saved; values of their own could name any table. */
+const isSavedGiven = ({ values = {}, settings = {} }: Given) =>
+  Object.keys(values).length + Object.keys(settings).length === 0;
+
 const runRequest = Joi.object({
   kind: Joi.string().valid("load", "prove", "repair", "rehearse").default("load"),
   loads: Joi.array().items(slug).min(1),
@@ -190,7 +223,35 @@ const runRequest = Joi.object({
   reason: Joi.string().max(200),
   /** a rehearsal may be of a definition that is not saved yet */
   definition: Joi.object().when("kind", { is: "rehearse", otherwise: Joi.forbidden() }),
+  given: givenSchema,
 });
+
+interface RunAsked {
+  kind?: RunKind;
+  loads?: string[];
+  scope?: Scope;
+  rows?: boolean;
+  limit?: number;
+  reason?: string;
+  definition?: Pipeline;
+  given?: Given;
+}
+
+/** What is asked of a pipeline, with what goes without saying. */
+function requested(pipeline: string, asked: RunAsked, by: string): RunRequest {
+  return {
+    pipeline,
+    kind: asked.kind ?? "load",
+    scope: asked.scope ?? { kind: "due" },
+    loads: asked.loads,
+    wantsRows: asked.rows,
+    rowLimit: asked.limit,
+    definition: asked.definition,
+    given: asked.given,
+    reason: asked.reason ?? "by hand",
+    requestedBy: by,
+  };
+}
 
 export const pipelines = routes()
   .use(requires("viewer"))
@@ -291,35 +352,43 @@ export const pipelines = routes()
     await c.get("house").store.tell({ kind: "changed", what: "pipelines" });
     return c.body(null, 204);
   })
+  .post("/:name/run", requires("editor"), takes<RunAsked>(runRequest), async (c) => {
+    const { store, queue } = c.get("house");
+    const asked = c.req.valid("json");
+    const name = c.req.param("name");
+    if (asked.definition) await refuseProblems(store, name, asked.definition, asked.loads);
+    const run = await requestRun(store, queue, requested(name, asked, signedIn(c).name));
+    return c.json(await runView(run), 201);
+  })
+  /** One run for each set of values, under one heading. */
   .post(
-    "/:name/run",
+    "/:name/runs",
     requires("editor"),
-    takes<{
-      kind?: RunKind;
-      loads?: string[];
-      scope?: Scope;
-      rows?: boolean;
-      limit?: number;
-      reason?: string;
-      definition?: Pipeline;
-    }>(runRequest),
+    takes<Omit<RunAsked, "given" | "definition"> & { givens: Given[] }>(
+      runRequest.keys({
+        given: Joi.forbidden(),
+        definition: Joi.forbidden(),
+        givens: Joi.array().items(givenSchema).min(1).max(1000).required(),
+      }),
+    ),
     async (c) => {
       const { store, queue } = c.get("house");
-      const asked = c.req.valid("json");
-      const kind = asked.kind ?? "load";
-      if (asked.definition) await refuseProblems(store, c.req.param("name"), asked.definition, asked.loads);
-      const run = await requestRun(store, queue, {
-        pipeline: c.req.param("name"),
-        kind,
-        scope: asked.scope ?? { kind: "due" },
-        loads: asked.loads,
-        wantsRows: asked.rows,
-        rowLimit: asked.limit,
-        definition: asked.definition,
-        reason: asked.reason ?? "by hand",
-        requestedBy: signedIn(c).name,
-      });
-      return c.json(await runView(run), 201);
+      const { givens, ...asked } = c.req.valid("json");
+      const runs = await requestRuns(store, queue, requested(c.req.param("name"), asked, signedIn(c).name), givens);
+      return c.json(await summaries(runs), 201);
+    },
+  )
+  /** A definition with values in place, as a run would take it. */
+  .post(
+    "/:name/resolve",
+    takes<{ definition: Pipeline; given?: Given }>(
+      Joi.object({ definition: Joi.object().required(), given: givenSchema }),
+    ),
+    async (c) => {
+      const { definition, given } = c.req.valid("json");
+      const { problems } = check<Pipeline>(pipelineSchema, definition);
+      if (problems.length) throw new HttpProblem(422, problems[0]?.message ?? "The pipeline is wrong", { problems });
+      return c.json(resolve(definition, given ?? usualGiven(definition), Date.now()));
     },
   )
   .post(
@@ -357,8 +426,14 @@ export const pipelines = routes()
   .post(
     "/columns",
     requires("viewer"),
-    takes<{ from: Load["from"]; warehouse: string; table: string }>(
-      Joi.object({ from: Joi.object().required(), warehouse: slug.required(), table: Joi.string().required() }),
+    takes<{ from: Load["from"]; warehouse: string; table: string; declared?: Declared; given?: Given }>(
+      Joi.object({
+        from: Joi.object().required(),
+        warehouse: Joi.string().required(),
+        table: Joi.string().required(),
+        declared: Joi.object({ parameters: Joi.object(), values: Joi.object(), zone: Joi.string() }),
+        given: givenSchema,
+      }),
     ),
     async (c) => {
       const asked = c.req.valid("json");
@@ -366,23 +441,34 @@ export const pipelines = routes()
         c,
         null,
         (saved) =>
+          isSavedGiven(asked.given ?? {}) &&
           saved.warehouse === asked.warehouse &&
+          declares(saved) === declares({ ...saved, ...noneDeclared, ...asked.declared }) &&
           Object.values(saved.loads).some(
             (load) => load.into.table === asked.table && JSON.stringify(load.from) === JSON.stringify(asked.from),
           ),
       );
-      return c.json(await columnsOfBoth(c.get("house").store, asked.from, asked.warehouse, asked.table));
+      const pipeline: Pipeline = {
+        title: "columns",
+        warehouse: asked.warehouse,
+        ...asked.declared,
+        loads: { load: { from: asked.from, into: { table: asked.table, mode: "replace" } } },
+      };
+      const { definition } = resolve(pipeline, asked.given ?? usualGiven(pipeline), Date.now());
+      const { from, into } = definition.loads.load as Load;
+      return c.json(await columnsOfBoth(c.get("house").store, from, definition.warehouse, into.table));
     },
   )
   .post(
     "/preview",
     requires("viewer"),
-    takes<{ pipeline: string; definition: Pipeline; load: string; limit?: number }>(
+    takes<{ pipeline: string; definition: Pipeline; load: string; limit?: number; given?: Given }>(
       Joi.object({
         pipeline: Joi.string().required(),
         definition: Joi.object().required(),
         load: slug.required(),
         limit: Joi.number().integer().min(1).max(200),
+        given: givenSchema,
       }),
     ),
     async (c) => {
@@ -393,19 +479,34 @@ export const pipelines = routes()
         ? loadSchema.validate(load, { convert: false }).error?.message
         : `There is no load ${asked.load}`;
       if (!load || problem) throw new HttpProblem(422, problem ?? "The load is wrong");
-      await refuseUnsaved(c, asked.pipeline, (saved) => sameLook(saved, asked.definition, asked.load));
+      const { title = asked.pipeline, warehouse, zone, parameters, values } = asked.definition;
+      const checked = check<Pipeline>(pipelineSchema, {
+        title,
+        warehouse,
+        zone,
+        parameters,
+        values,
+        loads: { [asked.load]: load },
+      });
+      if (checked.problems.length)
+        throw new HttpProblem(422, checked.problems[0]?.message ?? "The pipeline is wrong", {
+          problems: checked.problems,
+        });
+      const template = checked.value;
+      const given = asked.given ?? usualGiven(template);
+      const now = Date.now();
+      await refuseUnsaved(
+        c,
+        asked.pipeline,
+        (saved) => isSavedGiven(given) && sameLook(saved, asked.definition, asked.load),
+      );
       const { signal, done } = looking(signedIn(c).id, c.req.raw.signal);
       try {
+        const mentioned = parameterProblems(template, now);
+        if (mentioned.length) throw new ResolveError(mentioned);
+        const { definition } = resolve(template, given, now);
         return c.json(
-          await previewLoad(
-            c.get("house").store,
-            asked.pipeline,
-            asked.definition,
-            asked.load,
-            load as Load,
-            asked.limit ?? 30,
-            signal,
-          ),
+          await previewLoad(c.get("house").store, asked.pipeline, definition, asked.load, asked.limit ?? 30, signal),
         );
       } catch (error) {
         if (signal.aborted)
@@ -413,7 +514,9 @@ export const pipelines = routes()
             hint: `A look ends after ${lookSeconds} seconds. A filter that an index serves makes it shorter.`,
           });
         throw error instanceof PlanError
-          ? new HttpProblem(422, error.message, { problems: [problemAt(error, ["loads", asked.load])] })
+          ? new HttpProblem(422, error.message, {
+              problems: [placedBefore(template, given, now, problemAt(error, ["loads", asked.load]))],
+            })
           : error;
       } finally {
         done();

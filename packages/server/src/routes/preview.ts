@@ -1,5 +1,6 @@
 import type { BothColumns, Preview, PreviewRow } from "@undercoat/core/api/api";
 import type { From, Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { PlanError } from "@undercoat/core/plan/error";
 import { type LoadPlan, stagedColumns, windowFor } from "@undercoat/core/plan/plan";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import { ownColumns } from "@undercoat/core/sql/target";
@@ -140,15 +141,15 @@ async function lateness(store: Store, pipeline: string, load: string, plan: Load
 export async function previewLoad(
   store: Store,
   name: string,
-  definition: Pipeline,
+  pipeline: Pipeline,
   loadName: string,
-  load: Load,
   limit: number,
   signal: AbortSignal,
 ): Promise<Preview> {
-  const pipeline: Pipeline = { ...definition, loads: { [loadName]: load } };
+  const load = pipeline.loads[loadName];
+  if (!load) throw new PlanError(`There is no load ${loadName}`);
   const warehouse = await store
-    .credentials(definition.warehouse)
+    .credentials(pipeline.warehouse)
     .then((credentials) => warehouseFor(credentials).snapshot("undercoat preview", { signal }))
     .catch(() => null);
   try {

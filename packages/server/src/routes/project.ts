@@ -1,3 +1,4 @@
+import { connectionsOf } from "@undercoat/core/parameter/resolve";
 import { connectionDefaults, sameAddress } from "@undercoat/core/pipeline/address";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { locate, type Project, readProject, writeProject } from "@undercoat/core/pipeline/project";
@@ -7,7 +8,7 @@ import { asks, requires, routes, signedIn, takes } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { seal } from "../secret.ts";
 import { ConnectionRow, PipelineRow } from "../store/models.ts";
-import type { Store } from "../store/store.ts";
+import { type Store, type Target, targetsOf } from "../store/store.ts";
 import { type ConnectionBook, definitionProblems } from "./definition.ts";
 import { savePipeline } from "./pipelines.ts";
 
@@ -47,7 +48,7 @@ function givenConnections(
 async function laidOver(
   store: Store,
   given: GivenConnection[],
-  written: { pipeline: string; warehouse: string; table: string }[],
+  written: Target[],
 ): Promise<{ book: ConnectionBook; problems: Problem[]; changes: Change[] }> {
   const problems: Problem[] = [];
   const changes: Change[] = [];
@@ -115,9 +116,7 @@ export const project = routes()
       } = await laidOver(
         store,
         given,
-        definitions.flatMap(([pipeline, { loads, warehouse }]) =>
-          Object.values(loads).map(({ into }) => ({ pipeline, warehouse, table: into.table })),
-        ),
+        definitions.flatMap(([pipeline, definition]) => targetsOf(pipeline, definition)),
       );
       refuse(misplaced);
       if (signedIn(c).role !== "administrator") {
@@ -170,10 +169,10 @@ export const project = routes()
     const rows = await PipelineRow.findAll({ where: only ? { name: only } : {}, order: ["name"] });
     if (only && rows.length === 0) throw notFound(`pipeline ${only}`);
     const used = new Set(
-      rows.flatMap((row) => [
-        row.definition.warehouse,
-        ...Object.values(row.definition.loads).map((load) => load.from.connection),
-      ]),
+      rows.flatMap((row) => {
+        const { sources, warehouses } = connectionsOf(row.definition, Date.now());
+        return [...sources, ...warehouses];
+      }),
     );
     const kept = (await ConnectionRow.findAll({ order: ["name"] })).filter((row) => !only || used.has(row.name));
     return c.json({

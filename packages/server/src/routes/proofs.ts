@@ -9,6 +9,7 @@ function summary(row: ProofRow, title: string): ProofSummary {
     pipeline: row.pipeline,
     title,
     load: row.load,
+    line: row.line,
     target: row.target,
     at: row.at.toISOString(),
     verdict: row.verdict,
@@ -27,6 +28,7 @@ const listed = [
   "id",
   "pipeline",
   "load",
+  "line",
   "target",
   "at",
   "verdict",
@@ -44,12 +46,17 @@ const listed = [
 /** Proofs as kept: the latest of each load, or one load's in time. */
 export const proofs = routes()
   .use(requires("viewer"))
-  .get("/", asks("pipeline", "load"), async (c) => {
-    const { pipeline, load } = c.req.valid("query");
+  .get("/", asks("pipeline", "load", "line"), async (c) => {
+    const { pipeline, load, line } = c.req.valid("query");
     const titles = new Map((await PipelineRow.findAll()).map((row) => [row.name, row]));
     const rows =
       pipeline && load
-        ? await ProofRow.findAll({ where: { pipeline, load }, attributes: listed, order: [["id", "DESC"]], limit: 200 })
+        ? await ProofRow.findAll({
+            where: { pipeline, load, ...(line === undefined ? {} : { line }) },
+            attributes: listed,
+            order: [["id", "DESC"]],
+            limit: 200,
+          })
         : await ProofRow.findAll({
             where: {
               id: (await StandingRow.findAll({ attributes: ["proofId"] })).map((row) => row.proofId ?? 0),
@@ -66,10 +73,12 @@ export const proofs = routes()
     const run = await RunRow.findByPk(row.runId, { rejectOnEmpty: true });
     const definition = run.definition.loads[row.load];
     const newest =
-      ((await ProofRow.max("id", { where: { pipeline: row.pipeline, load: row.load } })) as number | null) ?? row.id;
+      ((await ProofRow.max("id", { where: { pipeline: row.pipeline, load: row.load, line: row.line } })) as
+        | number
+        | null) ?? row.id;
     // The slices that the evidence left out, because they agreed, are shown from the ledger while this proof is the one that made them.
     const marks = await SliceRow.findAll({
-      where: { pipeline: row.pipeline, load: row.load, proofId: row.id },
+      where: { pipeline: row.pipeline, load: row.load, line: row.line, proofId: row.id },
       order: ["slice"],
     });
     const kept = new Map(row.slices.map((slice) => [slice.slice ?? "", slice]));
@@ -84,6 +93,7 @@ export const proofs = routes()
     const view: ProofView = {
       ...summary(row, run.title),
       run: row.runId,
+      given: run.given,
       source: definition?.from.table ?? "query",
       connection: definition?.from.connection ?? "",
       warehouse: run.definition.warehouse,

@@ -6,6 +6,7 @@ import { hiddenFrom } from "../account/hidden.ts";
 import { asks, numberOf, requires, routes, signedIn } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { PipelineRow, type UserRow } from "../store/models.ts";
+import type { Store } from "../store/store.ts";
 
 const page = 200;
 /** Rows that one request may load again by their numbers. */
@@ -30,10 +31,9 @@ async function filterOf(user: UserRow, query: Filter): Promise<RejectedFilter> {
 }
 
 /** The warehouses of the pipelines in question. @throws HttpProblem 404 where the pipeline is not known */
-async function warehousesOf(pipeline?: string): Promise<string[]> {
-  const rows = await PipelineRow.findAll({ where: pipeline ? { name: pipeline } : {} });
-  if (pipeline && rows.length === 0) throw notFound(`pipeline ${pipeline}`);
-  return [...new Set(rows.map((row) => row.definition.warehouse))];
+async function warehousesOf(store: Store, pipeline?: string): Promise<string[]> {
+  if (pipeline && !(await PipelineRow.findByPk(pipeline))) throw notFound(`pipeline ${pipeline}`);
+  return store.warehouses(pipeline);
 }
 
 /** Rows that loads turned away, from every warehouse that pipelines write into. One that can't be reached is told of by the others' silence in `unreached`. */
@@ -43,7 +43,7 @@ export const rejected = routes()
     const { store } = c.get("house");
     const wanted = await filterOf(signedIn(c), c.req.valid("query"));
     const offset = numberOf(c.req.valid("query"), "offset");
-    const names = await warehousesOf(wanted.pipeline);
+    const names = await warehousesOf(store, wanted.pipeline);
     const lists = await Promise.all(
       names.map(async (name) =>
         warehouseFor(await store.credentials(name))
@@ -62,7 +62,7 @@ export const rejected = routes()
     const { store } = c.get("house");
     const wanted = await filterOf(signedIn(c), c.req.valid("query"));
     const choices: RejectedChoice[] = [];
-    for (const name of await warehousesOf(wanted.pipeline))
+    for (const name of await warehousesOf(store, wanted.pipeline))
       choices.push(...(await warehouseFor(await store.credentials(name)).rejectedChoices(wanted, mostIds + 1)));
     if (choices.reduce((sum, { ids }) => sum + ids.length, 0) > mostIds)
       throw new HttpProblem(422, `More than ${mostIds} rows are meant`, {
@@ -73,7 +73,7 @@ export const rejected = routes()
   .get("/csv", asks(...filter), async (c) => {
     const { store } = c.get("house");
     const wanted = await filterOf(signedIn(c), c.req.valid("query"));
-    const [name, another] = await warehousesOf(wanted.pipeline);
+    const [name, another] = await warehousesOf(store, wanted.pipeline);
     if (!name) throw notFound("pipeline yet");
     if (another)
       throw new HttpProblem(422, `An export is of one warehouse; here are ${name} and ${another}`, {

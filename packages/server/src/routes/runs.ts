@@ -1,4 +1,5 @@
 import type { RunLine, RunLoadView, RunSummary, RunView } from "@undercoat/core/api/api";
+import { ResolveError, resolve } from "@undercoat/core/parameter/resolve";
 import { overallVerdict, type Verdict } from "@undercoat/core/proof/verdict";
 import { addTallies, noFindings } from "@undercoat/core/run/run";
 import { personalColumns } from "@undercoat/core/shape/personal";
@@ -37,6 +38,9 @@ export async function summaries(rows: RunRow[]): Promise<RunSummary[]> {
     status: row.status,
     reason: row.reason,
     requestedBy: row.requestedBy,
+    set: row.given.set ?? null,
+    values: row.values,
+    heading: row.heading,
     createdAt: row.createdAt.toISOString(),
     startedAt: iso(row.startedAt),
     finishedAt: iso(row.finishedAt),
@@ -104,6 +108,7 @@ export async function runView(row: RunRow): Promise<RunView> {
   return {
     ...summary,
     scope: row.scope,
+    given: row.given,
     saved: await isSaved(row, loads),
     loads: loads.map((load) =>
       loadView(
@@ -135,8 +140,16 @@ const mostLines = 1000;
 
 /** True where what a run ran is what is saved now, for the loads that it concerns. */
 async function isSaved(run: RunRow, loads: RunLoadRow[]): Promise<boolean> {
-  const saved = (await PipelineRow.findByPk(run.pipeline))?.definition;
-  if (!saved || saved.warehouse !== run.definition.warehouse) return false;
+  const template = (await PipelineRow.findByPk(run.pipeline))?.definition;
+  if (!template) return false;
+  let saved: typeof template;
+  try {
+    saved = resolve(template, run.given, run.createdAt.getTime()).definition;
+  } catch (error) {
+    if (error instanceof ResolveError) return false;
+    throw error;
+  }
+  if (saved.warehouse !== run.definition.warehouse) return false;
   return loads.every(({ load }) => JSON.stringify(saved.loads[load]) === JSON.stringify(run.definition.loads[load]));
 }
 
@@ -201,6 +214,7 @@ export const runs = routes()
         kind: run.kind,
         scope: run.scope,
         loads,
+        given: run.kind === "rehearse" ? undefined : run.given,
         wantsRows: run.wantsRows,
         rowLimit: run.rowLimit ?? undefined,
         // A rehearsal looks at the very version again that it showed.

@@ -91,4 +91,19 @@ INSERT INTO targets SELECT DISTINCT ON (1, 2) r.definition ->> 'warehouse', l.ta
 FROM run_loads l JOIN runs r ON r.id = l.run_id WHERE r.kind IN ('load', 'repair') AND l.status = 'finished' ORDER BY 1, 2, l.id DESC;`);
     },
   },
+  {
+    name: "0008-values",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      // What a load wrote stands under a line for each set of values; runs that were asked for together stand under the first.
+      await context.sequelize.query(`
+ALTER TABLE runs ADD COLUMN given json NOT NULL DEFAULT '{}', ADD COLUMN "values" json NOT NULL DEFAULT '{}', ADD COLUMN heading integer;
+CREATE INDEX runs_heading ON runs (heading) WHERE heading IS NOT NULL;
+ALTER TABLE run_loads ADD COLUMN line text NOT NULL DEFAULT '';
+ALTER TABLE proofs ADD COLUMN line text NOT NULL DEFAULT '';
+DROP INDEX proofs_pipeline_load_id_idx;
+CREATE INDEX proofs_of_line ON proofs (pipeline, load, line, id);
+ALTER TABLE slices ADD COLUMN line text NOT NULL DEFAULT '', DROP CONSTRAINT slices_pkey, ADD PRIMARY KEY (pipeline, load, line, slice);
+ALTER TABLE standings ADD COLUMN line text NOT NULL DEFAULT '', DROP CONSTRAINT standings_pkey, ADD PRIMARY KEY (pipeline, load, line);`);
+    },
+  },
 ];

@@ -1,4 +1,5 @@
 import type { Role } from "@undercoat/core/api/api";
+import type { Given, ResolvedValue } from "@undercoat/core/parameter/resolve";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import type { RowDifferences } from "@undercoat/core/proof/difference";
 import type { Depth, FigurePair, SliceFigures, Verdict } from "@undercoat/core/proof/verdict";
@@ -81,6 +82,11 @@ export class RunRow extends StoredRow<RunRow> {
   declare wantsRows: CreationOptional<boolean>;
   /** a rehearsal looks at so many rows of each load only */
   declare rowLimit: number | null;
+  /** the values it was asked to run with, and what they came to */
+  declare given: CreationOptional<Given>;
+  declare values: CreationOptional<Record<string, ResolvedValue>>;
+  /** the first of the runs that were asked for together; null where it was alone */
+  declare heading: CreationOptional<number | null>;
   declare requestedBy: string | null;
   declare worker: string | null;
   /** the fence: what the present holder of the run shows */
@@ -101,6 +107,8 @@ export class RunLoadRow extends StoredRow<RunLoadRow> {
   declare runId: number;
   declare load: string;
   declare target: string;
+  /** under which line the ledger keeps what it wrote; '' for a pipeline's defaults */
+  declare line: CreationOptional<string>;
   declare status: RunStatus;
   declare phase: string | null;
   declare waitingFor: string | null;
@@ -130,6 +138,7 @@ export class ProofRow extends StoredRow<ProofRow> {
   declare runId: number;
   declare pipeline: string;
   declare load: string;
+  declare line: CreationOptional<string>;
   declare target: string;
   declare at: Date;
   declare verdict: Verdict;
@@ -154,6 +163,7 @@ export class ProofRow extends StoredRow<ProofRow> {
 export class StandingRow extends StoredRow<StandingRow> {
   declare pipeline: string;
   declare load: string;
+  declare line: CreationOptional<string>;
   declare runId: number | null;
   declare status: RunStatus | null;
   declare failure: Failure | null;
@@ -181,6 +191,7 @@ export class TargetRow extends StoredRow<TargetRow> {
 export class SliceRow extends StoredRow<SliceRow> {
   declare pipeline: string;
   declare load: string;
+  declare line: CreationOptional<string>;
   declare slice: string;
   declare verdict: Verdict;
   declare figures: FigurePair[];
@@ -200,6 +211,7 @@ const optionalJson = { type: DataTypes.JSON, allowNull: true };
 const serial = { type: DataTypes.INTEGER, primaryKey: true, autoIncrement: true };
 const number = { type: DataTypes.INTEGER, allowNull: false };
 const optionalNumber = { type: DataTypes.INTEGER, allowNull: true };
+const line = { ...text, defaultValue: "" };
 const flag = { type: DataTypes.BOOLEAN, allowNull: false };
 
 /** Binds the models to a database. Tables are made by the migrations, never from here. */
@@ -255,6 +267,9 @@ export function bindModels(sequelize: Sequelize): void {
     scope: json,
     wantsRows: flag,
     rowLimit: optionalNumber,
+    given: { ...json, defaultValue: {} },
+    values: { ...json, defaultValue: {} },
+    heading: optionalNumber,
     requestedBy: optionalText,
     worker: optionalText,
     token: { type: DataTypes.UUID },
@@ -272,6 +287,7 @@ export function bindModels(sequelize: Sequelize): void {
     runId: number,
     load: text,
     target: text,
+    line,
     status: text,
     phase: optionalText,
     waitingFor: optionalText,
@@ -299,6 +315,7 @@ export function bindModels(sequelize: Sequelize): void {
     runId: number,
     pipeline: text,
     load: text,
+    line,
     target: text,
     at: time,
     verdict: text,
@@ -322,6 +339,7 @@ export function bindModels(sequelize: Sequelize): void {
   bind<StandingRow>(StandingRow, "standings", {
     pipeline: key,
     load: key,
+    line: { ...line, primaryKey: true },
     runId: optionalNumber,
     status: optionalText,
     failure: optionalJson,
@@ -337,6 +355,7 @@ export function bindModels(sequelize: Sequelize): void {
   bind<SliceRow>(SliceRow, "slices", {
     pipeline: key,
     load: key,
+    line: { ...line, primaryKey: true },
     slice: key,
     verdict: text,
     figures: json,

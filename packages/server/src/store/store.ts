@@ -1,4 +1,6 @@
 import type { Event } from "@undercoat/core/api/api";
+import { connectionsOf, placesOf } from "@undercoat/core/parameter/resolve";
+import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import type { Credentials } from "@undercoat/engine/connection/credentials";
 import pg from "pg";
 import { BaseError, QueryTypes, Sequelize, type Transaction } from "sequelize";
@@ -23,6 +25,18 @@ export class UnknownConnection extends Error {
 /** True for an error of the product's own database: what it says there is not the load's matter. */
 export function isStoreError(error: unknown): boolean {
   return error instanceof BaseError;
+}
+
+/** A table that a pipeline writes, or a part of one. */
+export interface Target {
+  pipeline: string;
+  warehouse: string;
+  table: string;
+  part: string | null;
+}
+
+export function targetsOf(pipeline: string, definition: Pipeline): Target[] {
+  return placesOf(definition, Date.now()).map(({ warehouse, table, part }) => ({ pipeline, warehouse, table, part }));
 }
 
 /** The product's own database. */
@@ -96,15 +110,15 @@ export class Store {
     return (await ConnectionRow.findAll({ attributes: ["name"] })).map((row) => row.name);
   }
 
-  /** The tables that pipelines write, and where. */
-  async targets(): Promise<{ pipeline: string; warehouse: string; table: string }[]> {
-    return (await PipelineRow.findAll()).flatMap((row) =>
-      Object.values(row.definition.loads).map(({ into }) => ({
-        pipeline: row.name,
-        warehouse: row.definition.warehouse,
-        table: into.table,
-      })),
-    );
+  /** The tables that pipelines write, and where, with each of their sets of values. */
+  async targets(): Promise<Target[]> {
+    return (await PipelineRow.findAll()).flatMap((row) => targetsOf(row.name, row.definition));
+  }
+
+  /** The warehouses that pipelines write into; of one pipeline where it is named. */
+  async warehouses(pipeline?: string): Promise<string[]> {
+    const rows = await PipelineRow.findAll({ where: pipeline ? { name: pipeline } : {} });
+    return [...new Set(rows.flatMap((row) => [...connectionsOf(row.definition, Date.now()).warehouses]))];
   }
 
   async query<T extends object>(sql: string, replacements: Record<string, unknown> = {}): Promise<T[]> {
