@@ -207,23 +207,24 @@ const runLike = (name: string, description: string) =>
     .command(`${name} <pipeline>`)
     .description(description)
     .option("--load <load>", "only this load; may be repeated", collect)
-    .option("--value <name=value>", "a parameter's value", collect)
-    .option("--from <time>", "start of an earlier interval, included")
-    .option("--to <time>", "end of an earlier interval, excluded")
+    .option("--value <name=value>", "a parameter's value; may be repeated", collect)
+    .option("--values <set>", "a set of values; one run for each that is named", collect)
+    .option("--values-file <file>", "YAML, JSON or CSV with a set of values a row; one run for each")
+    .option("--set <address=name>", "what an address names this time, such as trip.from.table=public.trip", collect)
     .option("--json", "print one JSON document");
-runLike("run", "run a pipeline and wait")
+const withInterval = (command: Command) =>
+  command
+    .option("--from <time>", "start of an earlier interval, included")
+    .option("--to <time>", "end of an earlier interval, excluded");
+withInterval(runLike("run", "run a pipeline and wait"))
   .option("--whole", "read the whole dataset again")
   .action((pipeline, options: RunOptions) => ending(() => runCommand(clientFromEnvironment(), pipeline, options)));
-runLike("rehearse", "say what a run would do, and write nothing")
+withInterval(runLike("rehearse", "say what a run would do, and write nothing"))
   .option("--first <rows>", "look at so many rows of each load only")
   .option("--whole", "as if the whole dataset were read again")
   .action((pipeline, options: RunOptions) => ending(() => rehearseCommand(clientFromEnvironment(), pipeline, options)));
-program
-  .command("prove <pipeline>")
-  .description("prove every slice now")
-  .option("--load <load>", "only this load; may be repeated", collect)
+runLike("prove", "prove every slice now")
   .option("--rows", "down to the rows and cells that differ")
-  .option("--json", "print one JSON document")
   .action((pipeline, options: RunOptions) => ending(() => proveCommand(clientFromEnvironment(), pipeline, options)));
 
 await program.parseAsync();

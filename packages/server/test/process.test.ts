@@ -274,6 +274,58 @@ describe("the command line keeps its word", () => {
     });
   });
 
+  test("values are given singly, by sets, by a file, and undeclared; several print a list", async () => {
+    await sql(
+      "process_source",
+      "CREATE TABLE port_kil (id int PRIMARY KEY); INSERT INTO port_kil VALUES (1); CREATE TABLE port_skv (id int PRIMARY KEY); INSERT INTO port_skv VALUES (1), (2)",
+    );
+    const file = join(data, "ports.yaml");
+    writeFileSync(
+      file,
+      `undercoat: 1
+pipelines:
+  ports:
+    warehouse: store
+    parameters: { port: { type: text, default: kil, oneOf: [kil, skv, xyz] }, most: { type: integer, default: 9 } }
+    values: { kil: {}, skv: { port: skv } }
+    loads:
+      port:
+        from: { connection: trips, table: "public.port_{port}", where: "id <= :most" }
+        into: { table: "landing.port_{port}", mode: upsert, key: [id] }
+`,
+    );
+    expect((await command("apply", file)).err).toBe("");
+    const one = await command("run", "ports", "--value", "most=1", "--json");
+    expect([one.status, JSON.parse(one.out)]).toMatchObject([
+      0,
+      { values: { port: "kil", most: "1" }, loads: [{ into: "landing.port_kil", new: "1" }] },
+    ]);
+    const both = JSON.parse((await command("run", "ports", "--values", "kil", "--values", "skv", "--json")).out);
+    expect(both.runs.map((run: { loads: { into: string; read: string }[] }) => run.loads[0]?.into)).toEqual([
+      "landing.port_kil",
+      "landing.port_skv",
+    ]);
+    const rows = join(data, "ports.csv");
+    writeFileSync(rows, "port,most\nskv,1\nkil,\n");
+    const filed = JSON.parse((await command("rehearse", "ports", "--values-file", rows, "--json")).out);
+    expect(filed.runs.map((run: { values: object }) => run.values)).toEqual([
+      { port: "skv", most: "1" },
+      { port: "kil", most: "9" },
+    ]);
+    const set = await command("run", "ports", "--set", "port.into.table=landing.elsewhere", "--json");
+    expect(JSON.parse(set.out).loads[0].into).toBe("landing.elsewhere");
+    // One that fails decides the status; the others have run.
+    const mixed = await command("run", "ports", "--values", "kil", "--value", "port=xyz");
+    expect([mixed.status, mixed.out]).toEqual([1, expect.stringContaining("port_xyz")]);
+    for (const [args, says] of [
+      [["--value", "port"], "takes name=value"],
+      [["--value", "port=west"], "none of kil, skv, xyz"],
+      [["--values", "west"], "no values named west"],
+      [["--values-file", join(data, "none.csv")], "can't be read"],
+    ] as const)
+      expect((await command("run", "ports", ...args)).err).toContain(says);
+  });
+
   test("rehearse prints the figures of the run that follows, and writes nothing", async () => {
     const rehearsed = await command("rehearse", "trips", "--json");
     expect(rehearsed.status).toBe(0);

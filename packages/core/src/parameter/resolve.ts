@@ -28,9 +28,12 @@ export interface ResolvedValue {
 export interface Given {
   /** a named set of the pipeline's; null for the defaults */
   set?: string | null;
+  /** those of a file's row, which come before a set's */
+  file?: Record<string, GivenValue>;
+  /** single ones, which come before all others */
   values?: Record<string, GivenValue>;
-  /** where the values come from */
-  how?: Exclude<ValueOrigin, "default" | "set">;
+  /** where the single ones come from */
+  how?: "by hand" | "schedule";
   /** what some addresses name this time: `trip.from.table` */
   settings?: Record<string, string>;
 }
@@ -61,7 +64,7 @@ function readingOf(pipeline: Pipeline, now: number): Reading {
 /** The value of each parameter, and where it came from; those without one are left out. */
 function valuesOf(
   pipeline: Pipeline,
-  { set = null, values = {}, how = "by hand" }: Given,
+  { set = null, file = {}, values = {}, how = "by hand" }: Given,
   now: number,
 ): { values: Map<string, Value & { how: ValueOrigin }>; problems: Problem[] } {
   const problems: Problem[] = [];
@@ -70,12 +73,13 @@ function valuesOf(
   const named = set === null ? {} : setOf(pipeline, set);
   if (named === undefined)
     problems.push({ path: ["values", set ?? ""], message: `The pipeline has no values named ${set}` });
-  for (const name of Object.keys(values))
+  for (const name of new Set([...Object.keys(values), ...Object.keys(file)]))
     if (!Object.hasOwn(parameters, name))
       problems.push({ path: ["parameters", name], message: `The pipeline has no parameter ${name}` });
   for (const [name, parameter] of Object.entries(parameters)) {
     const given: [ValueOrigin, Record<string, GivenValue>, string[]][] = [
       [how, values, ["parameters", name]],
+      ["file", file, ["parameters", name]],
       ["set", named ?? {}, ["values", set ?? "", name]],
       [
         "default",

@@ -39,7 +39,10 @@ const column = Joi.string().min(1).max(63);
 const whole = (text: string) =>
   holesIn(text).reduceRight((rest, { from, to }) => `${rest.slice(0, from)}x${rest.slice(to)}`, text);
 const tableName = Joi.string().custom(
-  checked((text) => void parseTableName(whole(text))),
+  checked((text) => {
+    // One hole alone is filled with all of a name.
+    if (whole(text) !== "x") parseTableName(whole(text));
+  }),
   "schema.table",
 );
 /** A connection's name, which may have holes. */

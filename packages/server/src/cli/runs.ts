@@ -1,5 +1,8 @@
+import { readFileSync } from "node:fs";
 import type { RunView } from "@undercoat/core/api/api";
 import { answer, path } from "@undercoat/core/api/client";
+import type { Given } from "@undercoat/core/parameter/resolve";
+import { readValueFile, ValueFileError } from "@undercoat/core/parameter/valuefile";
 import { rehearsalWords } from "@undercoat/core/run/rehearsal";
 import type { RunKind, Scope } from "@undercoat/core/run/run";
 import { type Client, CommandError } from "./client.ts";
@@ -7,6 +10,9 @@ import { type Client, CommandError } from "./client.ts";
 export interface RunOptions {
   load?: string[];
   value?: string[];
+  values?: string[];
+  valuesFile?: string;
+  set?: string[];
   from?: string;
   to?: string;
   rows?: boolean;
@@ -15,7 +21,7 @@ export interface RunOptions {
   json?: boolean;
 }
 
-const ended = new Set(["finished", "failed", "cancelled"]);
+const endStatuses = new Set(["finished", "failed", "cancelled"]);
 
 /** How often a waiting command asks how far the run is, in milliseconds. */
 const pollEvery = 100;
@@ -35,38 +41,99 @@ function firstRows({ first }: RunOptions): number | undefined {
   return Number(first);
 }
 
-/** Starts a run and waits for its end, telling progress on standard error. */
-async function runAndWait(client: Client, pipeline: string, kind: RunKind, options: RunOptions): Promise<RunView> {
-  if (options.value?.length)
-    throw new CommandError("Pipelines have no parameters yet, so --value has nothing to set.", 2);
-  const started = await answer(
-    client.pipelines[":name"].run.$post({
-      ...path({ name: pipeline }),
-      json: {
-        kind,
-        scope: scopeOf(options),
-        loads: options.load,
-        rows: options.rows ?? false,
-        limit: firstRows(options),
-        reason: "on the command line",
-      },
+/** `a=b` as its two sides. */
+function pairs(given: string[] | undefined, option: string): Record<string, string> {
+  return Object.fromEntries(
+    (given ?? []).map((text) => {
+      const at = text.indexOf("=");
+      if (at < 1) throw new CommandError(`${option} takes name=value, not ${text}.`, 2);
+      return [text.slice(0, at), text.slice(at + 1)];
     }),
   );
+}
+
+/** One for each run that is asked for: each set that is named, each row of a file, or the defaults. */
+function givensOf({ value, values, valuesFile, set }: RunOptions): Given[] {
+  const single = pairs(value, "--value");
+  const settings = pairs(set, "--set");
+  const common: Given = {
+    ...(Object.keys(single).length ? { values: single } : {}),
+    ...(Object.keys(settings).length ? { settings } : {}),
+  };
+  if (valuesFile === undefined) return (values ?? [null]).map((name) => ({ ...common, set: name }));
+  if ((values?.length ?? 0) > 1) throw new CommandError("--values-file goes with one --values at most.", 2);
+  let text: string;
+  try {
+    text = readFileSync(valuesFile, "utf8");
+  } catch {
+    throw new CommandError(`${valuesFile} can't be read.`, 2);
+  }
+  try {
+    return readValueFile(text, valuesFile).map((file) => ({ ...common, set: values?.[0] ?? null, file }));
+  } catch (error) {
+    throw error instanceof ValueFileError ? new CommandError(`${valuesFile}: ${error.message}.`, 2) : error;
+  }
+}
+
+/** Starts a run for each set of values and waits for their end, telling progress on standard error. */
+async function runAndWait(client: Client, pipeline: string, kind: RunKind, options: RunOptions): Promise<RunView[]> {
+  const givens = givensOf(options);
+  const order = {
+    kind,
+    scope: scopeOf(options),
+    loads: options.load,
+    rows: options.rows ?? false,
+    limit: firstRows(options),
+    reason: "on the command line",
+  };
+  const at = path({ name: pipeline });
+  const [first] = givens;
+  const started =
+    first && givens.length === 1
+      ? [await answer(client.pipelines[":name"].run.$post({ ...at, json: { ...order, given: first } }))]
+      : await answer(client.pipelines[":name"].runs.$post({ ...at, json: { ...order, givens } }));
+  return Promise.all(started.map(({ id }) => ended(client, id)));
+}
+
+/** Waits for a run's end. */
+async function ended(client: Client, id: number): Promise<RunView> {
   let told = "";
   for (;;) {
-    const run = await answer(client.runs[":id"].$get(path({ id: String(started.id) })));
+    const run = await answer(client.runs[":id"].$get(path({ id: String(id) })));
     const at = run.loads
       .map((load) => `${load.load} ${load.waitingFor ? `waits for ${load.waitingFor}` : (load.phase ?? load.status)}`)
       .join(", ");
-    if (at !== told) process.stderr.write(`run ${run.id}: ${at}\n`);
+    if (at !== told) process.stderr.write(`run ${run.id}${run.set === null ? "" : ` (${run.set})`}: ${at}\n`);
     told = at;
-    if (ended.has(run.status)) return run;
+    if (endStatuses.has(run.status)) return run;
     await new Promise((resolve) => setTimeout(resolve, pollEvery));
   }
 }
 
+/** Several runs as `--json` prints them; one is printed as it is. */
+const several = <T>(documents: T[]) => JSON.stringify(documents.length === 1 ? documents[0] : { runs: documents });
+
+/** The worst of some exit statuses: one that failed before one that disagrees. */
+const worst = (statuses: number[]) => (statuses.includes(1) ? 1 : Math.max(...statuses));
+
+/** What a run is called among several. */
+const heading = (run: RunView, runs: RunView[]) =>
+  runs.length === 1
+    ? ""
+    : `${
+        run.set ??
+        (Object.entries(run.values)
+          .map(([name, { text }]) => `${name} ${text}`)
+          .join(", ") ||
+          "defaults")
+      }: `;
+
 const seconds = (run: RunView) =>
   run.startedAt && run.finishedAt ? Math.round((Date.parse(run.finishedAt) - Date.parse(run.startedAt)) / 100) / 10 : 0;
+
+/** What a run ran with, as `--json` prints it. */
+const valuesOf = ({ values }: RunView) =>
+  Object.fromEntries(Object.entries(values).map(([name, { text }]) => [name, text]));
 
 /** A load's proof as `--json` prints it. */
 function proofPart({ verdict, depth, how, cells, figures }: RunView["loads"][number]) {
@@ -86,6 +153,7 @@ export function runDocument(run: RunView) {
     pipeline: run.pipeline,
     status: run.status,
     seconds: seconds(run),
+    values: valuesOf(run),
     loads: run.loads.map((load) => ({
       load: load.load,
       into: load.into,
@@ -127,21 +195,23 @@ export function rehearsalDocument(run: RunView) {
 }
 
 export async function rehearseCommand(client: Client, pipeline: string, options: RunOptions): Promise<number> {
-  const run = await runAndWait(client, pipeline, "rehearse", options);
-  if (options.json) console.log(JSON.stringify(rehearsalDocument(run)));
+  const runs = await runAndWait(client, pipeline, "rehearse", options);
+  if (options.json) console.log(several(runs.map(rehearsalDocument)));
   else {
-    for (const { load, into, rehearsal, failure } of run.loads) {
-      console.log(
-        failure
-          ? `${load}: would fail. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}`
-          : `${into}: a run ${rehearsal ? rehearsalWords(rehearsal, (text) => text) : "does nothing"}${rehearsal?.limit ? ` of the first ${rehearsal.limit} rows` : ""}`,
-      );
-      for (const { reason, rows } of rehearsal?.findings.reasons ?? []) console.log(`  ${rows} rejected: ${reason}`);
-      for (const { sql } of rehearsal?.changes ?? []) console.log(`  ${sql}`);
-    }
+    for (const run of runs)
+      for (const { load, into, rehearsal, failure } of run.loads) {
+        console.log(
+          heading(run, runs) +
+            (failure
+              ? `${load}: would fail. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}`
+              : `${into}: a run ${rehearsal ? rehearsalWords(rehearsal, (text) => text) : "does nothing"}${rehearsal?.limit ? ` of the first ${rehearsal.limit} rows` : ""}`),
+        );
+        for (const { reason, rows } of rehearsal?.findings.reasons ?? []) console.log(`  ${rows} rejected: ${reason}`);
+        for (const { sql } of rehearsal?.changes ?? []) console.log(`  ${sql}`);
+      }
     console.log("Nothing was written.");
   }
-  return run.status === "finished" ? 0 : 1;
+  return worst(runs.map((run) => (run.status === "finished" ? 0 : 1)));
 }
 
 function exitStatus(run: RunView): number {
@@ -150,18 +220,19 @@ function exitStatus(run: RunView): number {
 }
 
 export async function runCommand(client: Client, pipeline: string, options: RunOptions): Promise<number> {
-  const run = await runAndWait(client, pipeline, "load", options);
-  if (options.json) console.log(JSON.stringify(runDocument(run)));
-  else {
-    for (const { load, into, tally, verdict, depth, cells, failure } of run.loads)
-      console.log(
-        failure
-          ? `${load}: failed. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}`
-          : `${into}: ${tally.read} read = ${tally.new} new + ${tally.changed} changed + ${tally.same} same + ${tally.rejected} rejected${tally.deleted === "0" ? "" : `, ${tally.deleted} deleted`}; ${verdict ?? "unproved"}${depth === "cells" ? `, every cell of ${cells?.rows} rows${cells?.of === "read" ? " that were read" : ""} compared` : ""}`,
-      );
-    console.log(`run ${run.id} ${run.status} in ${seconds(run)} s`);
-  }
-  return exitStatus(run);
+  const runs = await runAndWait(client, pipeline, "load", options);
+  if (options.json) console.log(several(runs.map(runDocument)));
+  else
+    for (const run of runs) {
+      for (const { load, into, tally, verdict, depth, cells, failure } of run.loads)
+        console.log(
+          failure
+            ? `${load}: failed. ${[failure.message, failure.detail, failure.hint].filter(Boolean).join(". ")}`
+            : `${into}: ${tally.read} read = ${tally.new} new + ${tally.changed} changed + ${tally.same} same + ${tally.rejected} rejected${tally.deleted === "0" ? "" : `, ${tally.deleted} deleted`}; ${verdict ?? "unproved"}${depth === "cells" ? `, every cell of ${cells?.rows} rows${cells?.of === "read" ? " that were read" : ""} compared` : ""}`,
+        );
+      console.log(`${heading(run, runs)}run ${run.id} ${run.status} in ${seconds(run)} s`);
+    }
+  return worst(runs.map(exitStatus));
 }
 
 /** A key's or row's values under their columns' names. */
@@ -200,24 +271,34 @@ async function proofDocument(client: Client, load: RunView["loads"][number], wit
 }
 
 export async function proveCommand(client: Client, pipeline: string, options: RunOptions): Promise<number> {
-  const run = await runAndWait(client, pipeline, "prove", options);
-  const loads = await Promise.all(run.loads.map((load) => proofDocument(client, load, options.rows ?? false)));
-  if (options.json)
-    console.log(
-      JSON.stringify({ run: run.id, pipeline: run.pipeline, status: run.status, seconds: seconds(run), loads }),
-    );
+  const runs = await runAndWait(client, pipeline, "prove", options);
+  const documents = await Promise.all(
+    runs.map(async (run) => ({
+      run: run.id,
+      pipeline: run.pipeline,
+      status: run.status,
+      seconds: seconds(run),
+      values: valuesOf(run),
+      loads: await Promise.all(run.loads.map((load) => proofDocument(client, load, options.rows ?? false))),
+    })),
+  );
+  if (options.json) console.log(several(documents));
   else
-    for (const [at, load] of run.loads.entries()) {
-      const rows = (loads[at] as { rows?: { counts: { missing: number; extra: number; different: number } } }).rows;
-      const told = rows
-        ? `; ${rows.counts.missing} missing, ${rows.counts.extra} only in the warehouse, ${rows.counts.different} different`
-        : "";
-      const slices = load.slices ? `, ${load.slices.agreeing} of ${load.slices.all} slices agree` : "";
-      console.log(
-        load.failure
-          ? `${load.into}: ${load.failure.message}`
-          : `${load.into}: ${load.verdict}, ${load.depth === "cells" ? "every cell compared" : "by its figures"}${slices}${told}`,
-      );
-    }
-  return exitStatus(run);
+    for (const [number, run] of runs.entries())
+      for (const [at, load] of run.loads.entries()) {
+        const { rows } = (documents[number]?.loads[at] ?? {}) as {
+          rows?: { counts: { missing: number; extra: number; different: number } } | null;
+        };
+        const told = rows
+          ? `; ${rows.counts.missing} missing, ${rows.counts.extra} only in the warehouse, ${rows.counts.different} different`
+          : "";
+        const slices = load.slices ? `, ${load.slices.agreeing} of ${load.slices.all} slices agree` : "";
+        console.log(
+          heading(run, runs) +
+            (load.failure
+              ? `${load.into}: ${load.failure.message}`
+              : `${load.into}: ${load.verdict}, ${load.depth === "cells" ? "every cell compared" : "by its figures"}${slices}${told}`),
+        );
+      }
+  return worst(runs.map(exitStatus));
 }

@@ -196,8 +196,8 @@ const scope = Joi.alternatives(
 /** The values that something is looked at or run with. */
 const givenSchema = Joi.object({
   set: Joi.string().max(63).allow(null),
+  file: givenValues,
   values: givenValues,
-  how: Joi.string().valid("by hand", "file"),
   settings: Joi.object().pattern(/^[\s\S]{1,300}$/, Joi.string().min(1).max(300)),
 });
 
@@ -211,8 +211,8 @@ const declares = ({ parameters, values, zone }: Declared) =>
   JSON.stringify([parameters ?? {}, values ?? {}, zone ?? ""]);
 
 /** Viewers look with what was saved; values of their own could name any table. */
-const isSavedGiven = ({ values = {}, settings = {} }: Given) =>
-  Object.keys(values).length + Object.keys(settings).length === 0;
+const isSavedGiven = ({ file = {}, values = {}, settings = {} }: Given) =>
+  [file, values, settings].every((given) => Object.keys(given).length === 0);
 
 const runRequest = Joi.object({
   kind: Joi.string().valid("load", "prove", "repair", "rehearse").default("load"),
