@@ -36,6 +36,9 @@ const views: Record<string, string> = {
   proof: `/proofs/${proofs[0]?.id}`,
   warehouse: "/warehouse?table=warehouse%2Fharbour.booking",
   connection: "/connections/bookings?table=%5B%22public%22%2C%22booking%22%5D&show=time",
+  values: "/pipelines/port-gates/scan?values=SKV",
+  "ledger-sets": "/?open=port-gates%2Fscan",
+  sets: `/runs?heading=${(await ask<{ id: number }[]>("/runs?pipeline=port-gates&kind=load"))[0]?.id}`,
   lifeline: `/warehouse/warehouse/fleet.vessel_history/lifeline?key=${encodeURIComponent('["KSF-07"]')}`,
   "as-of": `/warehouse/warehouse/agency.customer_history?at=${new Date(Date.now() - 180 * 86_400_000).toISOString()}`,
 };

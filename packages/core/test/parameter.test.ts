@@ -1,3 +1,4 @@
+import { placesWith, withParameter } from "@undercoat/core/parameter/make";
 import { readDate, readMoment } from "@undercoat/core/parameter/moment";
 import {
   givensOf,
@@ -9,7 +10,7 @@ import {
   resolve,
   unusedIn,
 } from "@undercoat/core/parameter/resolve";
-import { filled, placeBefore, valuesIn } from "@undercoat/core/parameter/scan";
+import { constantsIn, filled, placeBefore, valuesIn } from "@undercoat/core/parameter/scan";
 import { settableIn } from "@undercoat/core/parameter/template";
 import { type Parameter, readValue, ValueError, valueSql } from "@undercoat/core/parameter/value";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
@@ -193,6 +194,58 @@ const trips: Pipeline = {
   },
 };
 const load = (change: object): Pipeline => ({ ...trips, loads: { trip: { ...trips.loads.trip, ...change } as any } });
+
+describe("a parameter is made from what stands there", () => {
+  const plain: Pipeline = {
+    title: "Trips",
+    warehouse: "store",
+    loads: {
+      trip: {
+        from: {
+          connection: "bookings",
+          table: "public.trip",
+          where: "region = 'north' AND fare > 10.5 AND x = 'it''s'",
+        },
+        columns: { a: "fare::numeric(12,2) * 2", b: "'2026-01-01'::date - 1" },
+        into: { table: "harbour.trip", mode: "upsert", key: ["id"] },
+      },
+      leg: {
+        from: { connection: "bookings", table: "public.leg", where: "region = 'north'" },
+        into: { table: "harbour.leg", mode: "replace" },
+      },
+    },
+  };
+
+  test("constants are found: strings and numbers, no types and no parts of them", () => {
+    const texts = (sql: string) => constantsIn(sql).map(({ text }) => text);
+    expect(texts(plain.loads.trip?.from.where ?? "")).toEqual(["north", "10.5", "it's"]);
+    expect(texts("fare::numeric(12,2) * 2")).toEqual(["2"]);
+    expect(texts("'P1D'::interval + '5'")).toEqual(["5"]);
+    expect(texts("a1 = 1e3 AND \"c2\" = E'x' AND $$y$$ = ''")).toEqual(["1e3", ""]);
+  });
+
+  test("in one place, or in all; with its default the pipeline says what it said", () => {
+    const connection = { kind: "connection", text: "bookings" } as const;
+    expect(placesWith(plain, connection)).toHaveLength(2);
+    const all = withParameter(plain, "site", connection);
+    expect(Object.values(all.loads).map(({ from }) => from.connection)).toEqual(["{site}", "{site}"]);
+    const one = withParameter(plain, "site", connection, ["loads", "leg", "from", "connection"]);
+    expect(Object.values(one.loads).map(({ from }) => from.connection)).toEqual(["bookings", "{site}"]);
+    const region = withParameter(all, "region", { kind: "constant", text: "'north'" });
+    expect(region.loads.leg?.from.where).toBe("region = :region");
+    expect(region.parameters).toEqual({
+      site: { type: "connection", default: "bookings" },
+      region: { type: "text", default: "north" },
+    });
+    expect(parameterProblems(region, now)).toEqual([]);
+    const { definition } = resolve(region, {}, now);
+    expect(definition.loads.leg?.from).toEqual({ ...plain.loads.leg?.from, where: "region = ('north'::text)" });
+    expect(withParameter(plain, "most", { kind: "constant", text: "10.5" }).parameters?.most).toEqual({
+      type: "numeric",
+      default: "10.5",
+    });
+  });
+});
 
 describe("a pipeline with parameters", () => {
   test("is resolved for a set: names, SQL, whole values, and how each came", () => {

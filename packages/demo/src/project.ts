@@ -141,4 +141,21 @@ pipelines:
         into: { table: harbour.sailing_by_home_port, mode: replace }
         proof: { by: { column: month, slice: day }, figures: [rows, sum(sailings)] }
     schedule: { every: PT1H, zone: Europe/Oslo }
+  port-gates:
+    title: Gates of {port}
+    warehouse: warehouse
+    zone: Europe/Oslo
+    parameters:
+      port: { type: text, default: KIL, note: the code of one of the eleven ports }
+      since: { type: date, default: month-P1M, note: the first day whose scans are kept }
+    values: { SKV: {port: SKV}, HOL: {port: HOL}, TER: {port: TER}, LUN: {port: LUN}, GRA: {port: GRA}, VES: {port: VES}, KIL: {}, ORM: {port: ORM}, STA: {port: STA}, FUR: {port: FUR}, MAR: {port: MAR} }
+    loads:
+      scan:
+        from:
+          connection: bookings
+          query: SELECT g.scan_id, p.code, p.region, g.gate, g.booking_id, g.scanned_at FROM gate_scan g JOIN port p USING (port_id) WHERE p.code = :port AND g.scanned_at >= :since
+        watermark: { column: scanned_at, lookBack: PT10M }
+        columns: { scan_id: scan_id, port: code, region: region, gate: gate, booking_id: booking_id, scanned_at: scanned_at }
+        into: { table: harbour.port_scan, part: "port = :port", mode: upsert, key: [scan_id], deleted: remove }
+        proof: { by: { column: scanned_at, slice: day, zone: Europe/Oslo }, figures: [rows, max(scanned_at)] }
 `;

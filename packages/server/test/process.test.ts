@@ -220,6 +220,7 @@ describe("the command line keeps its word", () => {
     expect(JSON.parse(good.out)).toEqual({
       run: expect.any(Number),
       pipeline: "trips",
+      values: {},
       status: "finished",
       seconds: expect.any(Number),
       loads: [

@@ -146,6 +146,12 @@ export interface RunSummary {
   failure: Failure | null;
 }
 
+/** Runs that were asked for together, told as one: under the first of them, with the tallies added up. */
+export interface RunHeading extends RunSummary {
+  /** how many stand under it, and how many of them have come to what; null for a run that was alone */
+  runs: { all: number; open: number; failed: number; disagree: number } | null;
+}
+
 export interface RunLoadView {
   load: string;
   into: string;
@@ -198,6 +204,8 @@ export type { RejectedChoice, RejectedCount, RejectedList, RejectedRow } from ".
 
 /** Rejected rows of every warehouse. */
 export interface RejectedView extends RejectedList {
+  /** the values that runs were asked with, by run; those that ran with the defaults are left out */
+  givens: Record<string, Given>;
   /** warehouses that could not be asked */
   unreached: string[];
 }

@@ -55,78 +55,122 @@ interface Bracket {
   parted: boolean;
 }
 
-/**
- * Where SQL names values (`:region`), by PostgreSQL's lexical rules (chapter 4.1 of its manual): not in strings of any
- * kind, quoted names or comments, not the type of a cast (`a::date`), and not the second bound of a slice (`a[1:n]`; write
- * `a[1:(:n)]` for a value there).
- */
-export function valuesIn(sql: string): Mention[] {
-  const found: Mention[] = [];
+/** A part of SQL: a value that is named (`:region`), a constant, or anything else that is one word. */
+interface Token extends Omit<Mention, "name"> {
+  kind: "value" | "string" | "number" | "name" | "sign";
+  /** the value's name, a plain string's content, a number as it is written, else nothing that matters */
+  text: string;
+}
+
+/** A number as PostgreSQL writes it, where no name goes before. */
+const numeral = /(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?/y;
+
+/** SQL in its parts, by PostgreSQL's lexical rules (chapter 4.1 of its manual); comments are none. */
+function tokens(sql: string): Token[] {
+  const found: Token[] = [];
   const open: Bracket[] = [];
-  /** what stood before, which says what a bracket opens: a name, or `array` */
-  let before = "";
+  const push = (kind: Token["kind"], from: number, to: number, text = "") => {
+    found.push({ kind, from, to, text });
+    return to;
+  };
   for (let here = 0; here < sql.length; ) {
     const sign = sql[here] ?? "";
-    const name = at(word, sql, here);
-    if (name && (here === 0 || !inName.test(sql[here - 1] ?? ""))) {
-      // A prefix of a string belongs to it: E'…', B'…', U&'…'.
-      const next = sql[here + name.length];
-      if (next === "'" && /^(e|b|x|n)$/i.test(name)) {
-        here = endOfQuoted(sql, here + name.length, /^e$/i.test(name));
-        before = "string";
-        continue;
-      }
-      before = name.toLowerCase();
-      here += name.length;
+    const fresh = here === 0 || !inName.test(sql[here - 1] ?? "");
+    const name = fresh ? at(word, sql, here) : null;
+    if (name) {
+      // A prefix of a string belongs to it: E'…', B'…', N'…'.
+      const quoted = sql[here + name.length] === "'" && /^(e|b|x|n)$/i.test(name);
+      here = quoted
+        ? push("sign", here, endOfQuoted(sql, here + name.length, /^e$/i.test(name)))
+        : push("name", here, here + name.length, name.toLowerCase());
       continue;
     }
     if (sign === "'" || sign === '"') {
-      here = endOfQuoted(sql, here, false);
-      before = sign === '"' ? "name" : "string";
+      const end = endOfQuoted(sql, here, false);
+      // After U& it is one of Unicode's escapes.
+      const plain = sign === "'" && sql[here - 1] !== "&";
+      here = push(
+        plain ? "string" : "name",
+        here,
+        end,
+        plain ? sql.slice(here + 1, end - 1).replaceAll("''", "'") : "",
+      );
       continue;
     }
     if (sql.startsWith("--", here) || sql.startsWith("/*", here)) {
       here = endOfComment(sql, here);
       continue;
     }
-    const tag = sign === "$" && !inName.test(sql[here - 1] ?? "") ? at(dollar, sql, here) : null;
+    const tag = sign === "$" && fresh ? at(dollar, sql, here) : null;
     if (tag) {
       const end = sql.indexOf(tag, here + tag.length);
-      here = end < 0 ? sql.length : end + tag.length;
-      before = "string";
+      here = push("sign", here, end < 0 ? sql.length : end + tag.length);
+      continue;
+    }
+    const digits = fresh ? at(numeral, sql, here) : null;
+    if (digits) {
+      here = push("number", here, here + digits.length, digits);
       continue;
     }
     const bracket = open.at(-1);
     if (sign === ":") {
       if (sql[here + 1] === ":" || sql[here + 1] === "=") {
-        here += 2;
-        before = "";
+        here = push("sign", here, here + 2, "::");
         continue;
       }
       if (bracket?.kind === "subscript" && !bracket.parted) {
         bracket.parted = true;
-        here++;
-        before = "";
+        here = push("sign", here, here + 1);
         continue;
       }
       const value = at(word, sql, here + 1);
       if (value) {
-        found.push({ name: value, from: here, to: here + 1 + value.length });
-        here += 1 + value.length;
-        before = "value";
+        here = push("value", here, here + 1 + value.length, value);
         continue;
       }
     }
+    const before = found.at(-1)?.text ?? "";
     if (sign === "[") {
       const inside = bracket?.kind === "array" && ["[", ","].includes(before);
-      const kind = before === "array" || inside ? "array" : "subscript";
-      open.push({ kind, parted: false });
+      open.push({ kind: before === "array" || inside ? "array" : "subscript", parted: false });
     } else if (sign === "(") open.push({ kind: "round", parted: false });
     else if (sign === "]" || sign === ")") open.pop();
-    if (!/\s/.test(sign)) before = sign;
-    here++;
+    here = /\s/.test(sign) ? here + 1 : push("sign", here, here + 1, sign);
   }
   return found;
+}
+
+/**
+ * Where SQL names values (`:region`): not in strings of any kind, quoted names or comments, not the type of a cast
+ * (`a::date`), and not the second bound of a slice (`a[1:n]`; write `a[1:(:n)]` for a value there).
+ */
+export function valuesIn(sql: string): Mention[] {
+  return tokens(sql)
+    .filter(({ kind }) => kind === "value")
+    .map(({ text, from, to }) => ({ name: text, from, to }));
+}
+
+/** A constant in SQL that a parameter could stand for. */
+export interface Constant extends Omit<Mention, "name"> {
+  kind: "string" | "number";
+  /** the string's content, or the number as it is written */
+  text: string;
+}
+
+/** The constants of SQL: plain strings and numbers, but no part of a type (`numeric(12,2)`) or of a cast string (`'…'::interval`). */
+export function constantsIn(sql: string): Constant[] {
+  const all = tokens(sql);
+  const typed = new Set<number>();
+  all.forEach(({ text }, place) => {
+    if (text !== "::") return;
+    typed.add(place - 1);
+    // What stands in the brackets behind a type are its lengths.
+    let inside = all[place + 2]?.text === "(" ? place + 3 : -1;
+    while (inside > 0 && inside < all.length && all[inside]?.text !== ")") typed.add(inside++);
+  });
+  return all.flatMap(({ kind, text, from, to }, place) =>
+    (kind === "string" || kind === "number") && !typed.has(place) ? [{ kind, text, from, to }] : [],
+  );
 }
 
 /** Where a name, path or title has holes (`trip_{region}`). */

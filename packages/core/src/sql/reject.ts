@@ -156,11 +156,11 @@ export function listRejected(filter: RejectedFilter, limit: number, offset = 0):
   };
 }
 
-/** The loads and numbers of all rejected rows that are on the list still and that a filter lets through, up to a bound. */
+/** The runs, loads and numbers of all rejected rows that are on the list still and that a filter lets through, up to a bound. */
 export function rejectedIds(filter: RejectedFilter, most: number): { sql: string; values: string[] } {
   const { where, values } = filtered({ ...filter, all: false });
   return {
-    sql: `SELECT pipeline, load, id::text FROM undercoat.rejected WHERE ${where} ORDER BY rejected.id LIMIT ${Math.trunc(most)}`,
+    sql: `SELECT pipeline, load, number::text AS run, id::text FROM undercoat.rejected WHERE ${where} ORDER BY rejected.id LIMIT ${Math.trunc(most)}`,
     values,
   };
 }

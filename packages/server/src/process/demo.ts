@@ -5,7 +5,7 @@ import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipe
 import { readProject } from "@undercoat/core/pipeline/project";
 import { demoNames, isSeeded, plantTrouble, seedDemo } from "@undercoat/demo/demo";
 import { demoProject } from "@undercoat/demo/project";
-import { requestRun } from "../jobs/runs.ts";
+import { requestRuns } from "../jobs/runs.ts";
 import { savePipeline } from "../routes/pipelines.ts";
 import { seal } from "../secret.ts";
 import { type Settings, writePrivate } from "../settings.ts";
@@ -69,20 +69,21 @@ async function firstLoads({ house: { store, queue } }: Serving, bookings: string
     await savePipeline(store, name, definition as Pipeline, { by: null });
   tell("Undercoat loads them for the first time");
   const run = async (pipeline: string, kind: "load" | "prove") => {
-    const { id } = await requestRun(store, queue, {
-      pipeline,
-      kind,
-      scope: { kind: "due" },
-      reason: "by the demo",
-      requestedBy: null,
-    });
-    for (;;) {
-      const row = await RunRow.findByPk(id, { rejectOnEmpty: true });
-      if (row.status === "finished") return;
-      if (row.status === "failed" || row.status === "cancelled")
-        throw new Error(row.failure?.message ?? `Run ${id} was ${row.status}`);
-      await new Promise((resolve) => setTimeout(resolve, 100));
-    }
+    const sets = Object.keys(project.pipelines?.[pipeline]?.values ?? {});
+    const runs = await requestRuns(
+      store,
+      queue,
+      { pipeline, kind, scope: { kind: "due" }, reason: "by the demo", requestedBy: null },
+      sets.length ? sets.map((set) => ({ set })) : [{}],
+    );
+    for (const { id } of runs)
+      for (;;) {
+        const row = await RunRow.findByPk(id, { rejectOnEmpty: true });
+        if (row.status === "finished") break;
+        if (row.status === "failed" || row.status === "cancelled")
+          throw new Error(row.failure?.message ?? `Run ${id} was ${row.status}`);
+        await new Promise((resolve) => setTimeout(resolve, 100));
+      }
   };
   for (const name of Object.keys(project.pipelines ?? {})) {
     await run(name, "load");

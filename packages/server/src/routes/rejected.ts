@@ -1,11 +1,13 @@
-import type { RejectedChoice, RejectedList } from "@undercoat/core/api/api";
+import type { RejectedChoice, RejectedList, RejectedView } from "@undercoat/core/api/api";
+import type { Given } from "@undercoat/core/parameter/resolve";
+import { againTogether } from "@undercoat/core/run/rejected";
 import type { RejectedFilter } from "@undercoat/core/sql/reject";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import { stream } from "hono/streaming";
 import { hiddenFrom } from "../account/hidden.ts";
 import { asks, numberOf, requires, routes, signedIn } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
-import { PipelineRow, type UserRow } from "../store/models.ts";
+import { PipelineRow, RunRow, type UserRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 
 const page = 200;
@@ -36,6 +38,12 @@ async function warehousesOf(store: Store, pipeline?: string): Promise<string[]> 
   return store.warehouses(pipeline);
 }
 
+/** The values that some runs were asked with, where those were not the defaults. */
+async function givensOf(runs: number[]): Promise<Map<number, Given>> {
+  const rows = await RunRow.findAll({ where: { id: [...new Set(runs)] }, attributes: ["id", "given"] });
+  return new Map(rows.flatMap(({ id, given }) => (Object.keys(given).length ? [[id, given] as const] : [])));
+}
+
 /** Rows that loads turned away, from every warehouse that pipelines write into. One that can't be reached is told of by the others' silence in `unreached`. */
 export const rejected = routes()
   .use(requires("viewer"))
@@ -52,11 +60,15 @@ export const rejected = routes()
       ),
     );
     const found = lists.filter((list): list is RejectedList => typeof list !== "string");
+    const rows = found.flatMap((list) => list.rows);
+    const counts = found.flatMap((list) => list.counts);
+    const givens = await givensOf([...rows, ...counts].map(({ run }) => run));
     return c.json({
-      rows: found.flatMap((list) => list.rows),
-      counts: found.flatMap((list) => list.counts),
+      rows,
+      counts,
+      givens: Object.fromEntries(givens),
       unreached: lists.filter((list) => typeof list === "string"),
-    });
+    } satisfies RejectedView);
   })
   .get("/choices", asks(...filter), async (c) => {
     const { store } = c.get("house");
@@ -68,7 +80,8 @@ export const rejected = routes()
       throw new HttpProblem(422, `More than ${mostIds} rows are meant`, {
         hint: "Narrow the filter, or load all rejected rows of a load again.",
       });
-    return c.json(choices);
+    const givens = await givensOf(choices.map(({ run }) => run));
+    return c.json(againTogether(choices.map((choice) => ({ ...choice, given: givens.get(choice.run) ?? {} }))));
   })
   .get("/csv", asks(...filter), async (c) => {
     const { store } = c.get("house");

@@ -1,10 +1,10 @@
-import type { RunLine, RunLoadView, RunSummary, RunView } from "@undercoat/core/api/api";
+import type { RunHeading, RunLine, RunLoadView, RunSummary, RunView } from "@undercoat/core/api/api";
 import { ResolveError, resolve } from "@undercoat/core/parameter/resolve";
 import { overallVerdict, type Verdict } from "@undercoat/core/proof/verdict";
-import { addTallies, noFindings } from "@undercoat/core/run/run";
+import { addTallies, isOpen, noFindings } from "@undercoat/core/run/run";
 import { personalColumns } from "@undercoat/core/shape/personal";
 import Joi from "joi";
-import { Op } from "sequelize";
+import { col, Op } from "sequelize";
 import { maySeePersonal, withoutHidden } from "../account/hidden.ts";
 import { asks, numberOf, requires, routes, signedIn, takes } from "../context.ts";
 import { requestRun } from "../jobs/runs.ts";
@@ -48,6 +48,34 @@ export async function summaries(rows: RunRow[]): Promise<RunSummary[]> {
     verdict: together(proofs.filter((proof) => proof.runId === row.id).map((proof) => proof.verdict)),
     failure: row.failure,
   }));
+}
+
+/** Runs as a list shows them, those that stand under a heading told as one. */
+async function headings(rows: RunRow[]): Promise<RunHeading[]> {
+  const heads = rows.flatMap((row) => (row.heading === row.id ? [row.id] : []));
+  const under = heads.length ? await summaries(await RunRow.findAll({ where: { heading: heads } })) : [];
+  return (await summaries(rows)).map((run): RunHeading => {
+    const mine = run.heading === run.id ? under.filter((other) => other.heading === run.id) : [];
+    if (mine.length < 2) return { ...run, runs: null };
+    const count = (fits: (other: RunSummary) => boolean) => mine.filter(fits).length;
+    const runs = {
+      all: mine.length,
+      open: count(({ status }) => isOpen(status)),
+      failed: count(({ status }) => status === "failed"),
+      disagree: count(({ verdict }) => verdict === "disagrees"),
+    };
+    const last = (of: (other: RunSummary) => string | null) => mine.map(of).toSorted().at(-1) ?? null;
+    const undone = mine.find(({ status }) => isOpen(status)) ?? mine.find(({ status }) => status !== "finished");
+    return {
+      ...run,
+      runs,
+      status: runs.open ? "running" : runs.failed ? "failed" : (undone?.status ?? "finished"),
+      finishedAt: runs.open ? null : last(({ finishedAt }) => finishedAt),
+      tally: addTallies(mine.map(({ tally }) => tally)),
+      verdict: together(mine.map(({ verdict }) => verdict)),
+      failure: mine.find(({ failure }) => failure)?.failure ?? null,
+    };
+  });
 }
 
 async function found(id: string): Promise<RunRow> {
@@ -155,9 +183,13 @@ async function isSaved(run: RunRow, loads: RunLoadRow[]): Promise<boolean> {
 
 export const runs = routes()
   .use(requires("viewer"))
-  .get("/", asks("pipeline", "status", "kind", "before"), async (c) => {
+  .get("/", asks("pipeline", "status", "kind", "before", "heading"), async (c) => {
     const query = c.req.valid("query");
-    const { pipeline, status, kind } = query;
+    const { pipeline, status, kind, heading } = query;
+    if (heading) {
+      const under = await RunRow.findAll({ where: { heading: numberOf(query, "heading") }, order: ["id"] });
+      return c.json((await summaries(under)).map((run): RunHeading => ({ ...run, runs: null })));
+    }
     const before = numberOf(query, "before");
     const where = {
       ...(pipeline ? { pipeline } : {}),
@@ -165,7 +197,11 @@ export const runs = routes()
       ...(kind ? { kind } : {}),
       ...(before ? { id: { [Op.lt]: before } } : {}),
     };
-    return c.json(await summaries(await RunRow.findAll({ where, order: [["id", "DESC"]], limit: page })));
+    // Those that were asked for together stand under the first of them, unless somebody looks for a state.
+    const first = status ? {} : { heading: { [Op.or]: [null, { [Op.eq]: col("id") }] } };
+    return c.json(
+      await headings(await RunRow.findAll({ where: { ...where, ...first }, order: [["id", "DESC"]], limit: page })),
+    );
   })
   .get("/:id", async (c) => {
     const run = await found(c.req.param("id"));

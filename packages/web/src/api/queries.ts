@@ -1,6 +1,8 @@
 import { infiniteQueryOptions, type QueryClient, queryOptions } from "@tanstack/react-query";
 import type { Event, RejectedView, RunLine, RunSummary } from "@undercoat/core/api/api";
+import type { Given } from "@undercoat/core/parameter/resolve";
 import type { Load, Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
+import type { Declared } from "../values/chosen.ts";
 import { answer, numeral, path, server } from "./client.ts";
 
 /** A table of a connection. */
@@ -118,17 +120,36 @@ export const queries = {
       queryFn: () => answer(server.pipelines.suggest.$post({ json: asked })),
     }),
   /** A load of a draft, tried; a newer question ends the one before. */
-  preview: (asked: { pipeline: string; load: string; definition: Pipeline; limit?: number }) =>
+  preview: (asked: { pipeline: string; load: string; definition: Pipeline; limit?: number; given?: Given }) =>
     queryOptions({
-      queryKey: ["preview", asked.pipeline, asked.load, asked.definition.warehouse, asked.definition.loads],
+      queryKey: [
+        "preview",
+        asked.pipeline,
+        asked.load,
+        { ...asked.definition, title: "", schedule: undefined },
+        asked.given ?? null,
+      ],
       queryFn: () => answer(server.pipelines.preview.$post({ json: asked })),
       retry: false,
     }),
   /** The columns of both sides as they are now. */
-  columns: (asked: { from: Load["from"]; warehouse: string; table: string }) =>
+  columns: (asked: { from: Load["from"]; warehouse: string; table: string; declared?: Declared; given?: Given }) =>
     queryOptions({
       queryKey: ["columns", asked],
       queryFn: () => answer(server.pipelines.columns.$post({ json: asked })),
+      retry: false,
+    }),
+  /** What a definition comes to with some values. */
+  resolved: (asked: { pipeline: string; definition: Pipeline; given: Given }) =>
+    queryOptions({
+      queryKey: ["resolved", asked],
+      queryFn: () =>
+        answer(
+          server.pipelines[":name"].resolve.$post({
+            ...path({ name: asked.pipeline }),
+            json: { definition: asked.definition, given: asked.given },
+          }),
+        ),
       retry: false,
     }),
   /** The next times of a schedule. */
@@ -139,7 +160,7 @@ export const queries = {
       retry: false,
     }),
 
-  runs: (filter: { pipeline: string; status: string; kind: string }) =>
+  runs: (filter: { pipeline: string; status: string; kind: string; heading: string }) =>
     infiniteQueryOptions({
       queryKey: ["runs", "list", filter],
       queryFn: ({ pageParam }) => answer(server.runs.$get({ query: { ...filter, before: numeral(pageParam) } })),
@@ -173,7 +194,7 @@ export const queries = {
       staleTime: Number.POSITIVE_INFINITY,
     }),
 
-  proofs: (filter: { pipeline: string; load: string }) =>
+  proofs: (filter: { pipeline: string; load: string; line?: string }) =>
     queryOptions({
       queryKey: ["proofs", filter],
       queryFn: () => answer(server.proofs.$get({ query: filter })),

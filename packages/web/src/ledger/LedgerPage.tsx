@@ -1,6 +1,6 @@
 import { Button, Popover } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import type { LedgerGroup, LedgerSlice, LedgerTable } from "@undercoat/core/api/api";
+import type { LedgerGroup, LedgerLine, LedgerSlice, LedgerTable } from "@undercoat/core/api/api";
 import { type KeyboardEvent, useState } from "react";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
@@ -12,11 +12,15 @@ import { Legend, Mark, type MarkState, markWords } from "../parts/Mark.tsx";
 import { Unanswered } from "../parts/Page.tsx";
 import { useRun } from "../parts/runs.ts";
 import { Title } from "../parts/Title.tsx";
+import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 
 /** Both sides' figures of one mark, with what to do next. */
-function MarkFigures({ table, slice }: { table: LedgerTable; slice: LedgerSlice }) {
-  const canEdit = useCanEdit();
+function MarkFigures({ table: { lines, ...whole }, slice }: { table: LedgerTable; slice: LedgerSlice }) {
+  // A mark that stands for several lines tells of the gravest of them.
+  const table: LedgerLine = lines.find((line) => line.line === slice.line) ?? whole;
+  const given = table.given ?? undefined;
+  const canEdit = useCanEdit() && table.given !== null;
   const run = useRun();
   const scope =
     slice.slice === "" && table.sliced
@@ -28,7 +32,10 @@ function MarkFigures({ table, slice }: { table: LedgerTable; slice: LedgerSlice 
   return (
     <div style={{ width: 330 }}>
       <div className="head" style={{ marginBottom: 4 }}>
-        <span className="mono strong cut">{table.target}</span>
+        <span className="mono strong cut">
+          {table.target}
+          {table.line && table.line !== table.target && ` · ${table.line}`}
+        </span>
         <span className="quiet nowrap">
           {slice.slice ? sliceName(slice.slice) : table.sliced ? "no date" : "whole table"}
         </span>
@@ -52,6 +59,7 @@ function MarkFigures({ table, slice }: { table: LedgerTable; slice: LedgerSlice 
             onClick={() =>
               run.mutate({
                 pipeline: table.pipeline,
+                given,
                 kind: "prove",
                 loads: [table.load],
                 scope,
@@ -70,6 +78,7 @@ function MarkFigures({ table, slice }: { table: LedgerTable; slice: LedgerSlice 
             onClick={() =>
               run.mutate({
                 pipeline: table.pipeline,
+                given,
                 kind: "load",
                 loads: [table.load],
                 scope,
@@ -121,7 +130,21 @@ function MarkButton({
   );
 }
 
-function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
+/** A table, or with its name one of the lines that are loaded into it. */
+function TableRow({
+  table,
+  days,
+  named,
+  onOpen,
+  open,
+}: {
+  table: LedgerTable;
+  days: string[];
+  named?: string;
+  /** for a table of several lines: shows and hides them */
+  onOpen?: () => void;
+  open?: boolean;
+}) {
   const whole = table.slices.find((slice) => slice.slice === "");
   const differs = table.verdict === "disagrees";
   const slices = table.days;
@@ -140,9 +163,25 @@ function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
   return (
     <tr onKeyDown={move}>
       <td className="nowrap">
-        <Link to={`/pipelines/${table.pipeline}/${table.load}`} className="mono" style={{ color: "var(--ink)" }}>
-          {table.target}
+        {onOpen && (
+          <button
+            type="button"
+            className="opener"
+            aria-expanded={open}
+            aria-label={`${counted(table.lines.length, "set")} of ${table.load}`}
+            onClick={onOpen}
+          >
+            {open ? "−" : "+"}
+          </button>
+        )}
+        <Link
+          to={`/pipelines/${table.pipeline}/${table.load}${table.given?.set ? `?values=${table.given.set}` : ""}`}
+          className="mono"
+          style={{ color: "var(--ink)", ...(named === undefined ? {} : { paddingLeft: 22 }) }}
+        >
+          {named ?? table.target}
         </Link>
+        {table.lines.length > 0 && <span className="quiet"> {counted(table.lines.length, "set")}</span>}
         {table.history && (
           <span className="quiet nowrap" style={{ fontSize: 12 }} title="It keeps the history of its rows">
             {" "}
@@ -187,6 +226,35 @@ function TableRow({ table, days }: { table: LedgerTable; days: string[] }) {
   );
 }
 
+/** A table, and where several sets of values load it each of them below, when it is opened. */
+function TableLines({ table, days }: { table: LedgerTable; days: string[] }) {
+  const name = `${table.pipeline}/${table.load}`;
+  const [opened, setOpened] = useUrlState("open");
+  const all = opened.split(",").filter(Boolean);
+  const open = all.includes(name);
+  if (table.lines.length === 0) return <TableRow table={table} days={days} />;
+  const shared = new Set(table.lines.map((line) => line.target)).size === 1;
+  return (
+    <>
+      <TableRow
+        table={table}
+        days={days}
+        open={open}
+        onOpen={() => setOpened((open ? all.filter((one) => one !== name) : [...all, name]).join(","))}
+      />
+      {open &&
+        table.lines.map((line) => (
+          <TableRow
+            key={line.line}
+            table={{ ...line, lines: [] }}
+            days={days}
+            named={shared ? line.line || "the defaults" : line.target}
+          />
+        ))}
+    </>
+  );
+}
+
 /** So many are listed above the table, which shows all. */
 const mostNeeds = 4;
 
@@ -198,7 +266,17 @@ interface Need {
 
 /** What needs somebody, the gravest first: what disagrees, what failed, what is late, what was rejected. */
 function needs(groups: LedgerGroup[]): Need[] {
-  const tables = groups.flatMap((group) => group.tables);
+  const tables = groups.flatMap((group) =>
+    group.tables.flatMap((table): LedgerTable[] =>
+      table.lines.length
+        ? table.lines.map((line) => ({
+            ...line,
+            lines: [],
+            target: line.line && line.line !== line.target ? `${line.target} (${line.line})` : line.target,
+          }))
+        : [table],
+    ),
+  );
   const differing = (table: LedgerTable) =>
     [...table.slices, ...table.earlierDisagreements].filter(
       (slice) => slice.state === "disagrees" || slice.state === "empty",
@@ -361,7 +439,7 @@ export default function LedgerPage() {
               </th>
             </tr>
             {group.tables.map((table) => (
-              <TableRow key={table.load} table={table} days={data.days} />
+              <TableLines key={table.load} table={table} days={data.days} />
             ))}
           </tbody>
         ))}

@@ -1,4 +1,6 @@
 import { CopyButton } from "@mantine/core";
+import type { Given } from "@undercoat/core/parameter/resolve";
+import type { GivenValue } from "@undercoat/core/parameter/value";
 
 /** A command to paste into a shell, copied by a click; the title shows it. */
 export function CommandLink({ command }: { command: string }) {
@@ -21,4 +23,16 @@ export function runCommand(
   ...more: string[]
 ): string {
   return ["./undercoat", does, pipeline, ...(loads ?? []).map((load) => `--load ${load}`), ...more].join(" ");
+}
+
+const quoted = (text: string) => (/^[\w.:@/=,-]+$/.test(text) ? text : `'${text.replaceAll("'", "'\\''")}'`);
+
+/** The options that give a command some values. */
+export function givenOptions({ set, values = {}, settings = {} }: Given): string[] {
+  const told = (value: GivenValue) => (Array.isArray(value) ? JSON.stringify(value) : String(value));
+  return [
+    ...(set ? [`--values ${quoted(set)}`] : []),
+    ...Object.entries(values).map(([name, value]) => `--value ${quoted(`${name}=${told(value)}`)}`),
+    ...Object.entries(settings).map(([address, name]) => `--set ${quoted(`${address}=${name}`)}`),
+  ];
 }

@@ -1,5 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { RunView } from "@undercoat/core/api/api";
+import type { Given } from "@undercoat/core/parameter/resolve";
 import type { RunKind, Scope } from "@undercoat/core/run/run";
 import { useNavigate } from "react-router";
 import { answer, path, server } from "../api/client.ts";
@@ -12,6 +13,8 @@ export interface RunOrder {
   scope?: Scope;
   rows?: boolean;
   reason?: string;
+  /** the values it runs with; the defaults where absent */
+  given?: Given | null;
 }
 
 /** Where a run's page leads on to by itself when the run has ended: to the rows of its proof. */
@@ -24,8 +27,15 @@ export function useRuns() {
   return useMutation({
     mutationFn: async (orders: RunOrder[]) => {
       const runs: RunView[] = [];
-      for (const { pipeline, ...order } of orders)
-        runs.push(await answer(server.pipelines[":name"].run.$post({ ...path({ name: pipeline }), json: order })));
+      for (const { pipeline, given, ...order } of orders)
+        runs.push(
+          await answer(
+            server.pipelines[":name"].run.$post({
+              ...path({ name: pipeline }),
+              json: { ...order, given: given ?? undefined },
+            }),
+          ),
+        );
       return runs;
     },
     onSuccess: (runs, orders) => {
@@ -41,4 +51,23 @@ export function useRuns() {
 export function useRun() {
   const runs = useRuns();
   return { ...runs, mutate: (order: RunOrder) => runs.mutate([order]) };
+}
+
+/** Starts a run for each of several sets of values, and opens what they come to together. */
+export function useRunSets() {
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: ({ pipeline, sets, ...order }: Omit<RunOrder, "given"> & { sets: string[] }) =>
+      answer(
+        server.pipelines[":name"].runs.$post({
+          ...path({ name: pipeline }),
+          json: { ...order, givens: sets.map((set) => ({ set })) },
+        }),
+      ),
+    onSuccess: (runs) => {
+      refresh(client, queries.dock().queryKey);
+      navigate(runs[0]?.heading == null ? `/runs/${runs[0]?.id}` : `/runs?heading=${runs[0].heading}`);
+    },
+  });
 }

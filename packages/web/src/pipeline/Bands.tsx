@@ -1,4 +1,7 @@
 import type { Preview } from "@undercoat/core/api/api";
+import { type Candidate, constantsOf } from "@undercoat/core/parameter/make";
+import { holesIn } from "@undercoat/core/parameter/scan";
+import { slotsOf } from "@undercoat/core/parameter/template";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import type { Problem } from "@undercoat/core/pipeline/schema";
 import { figureWords } from "@undercoat/core/proof/figure";
@@ -8,6 +11,8 @@ import { Fragment, useState } from "react";
 import { HistoryEditor, historySentence, sinceSentence } from "../shape/HistoryEditor.tsx";
 import { DeletedEditor, deletedSentence } from "../shape/policies.tsx";
 import { ShapeBand } from "../shape/ShapeBand.tsx";
+import { Filled } from "../values/Filled.tsx";
+import { MakeParameter } from "../values/MakeParameter.tsx";
 import {
   ConditionEditor,
   ConnectionEditor,
@@ -15,6 +20,7 @@ import {
   FiguresEditor,
   KeyEditor,
   ModeEditor,
+  PartEditor,
   SliceEditor,
   TargetEditor,
   WatermarkEditor,
@@ -31,10 +37,12 @@ interface Props {
   problems: Problem[];
   canEdit: boolean;
   onSet: (load: Load) => void;
+  /** changes that concern more than the load */
+  onDefinition: (definition: Pipeline) => void;
 }
 
 /** The load read as four sentences: From, Shape, Into, Prove. */
-export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet }: Props) {
+export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet, onDefinition }: Props) {
   const wrong = (...path: string[]) =>
     problems.find((problem) => problem.path.join(".") === ["loads", name, ...path].join("."))?.message;
   const under = (...path: string[]) =>
@@ -48,6 +56,22 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
   );
   const figures = proof?.figures ?? ["rows"];
   const [keeping, setKeeping] = useState(false);
+  /** the way from what stands in a sentence to a parameter */
+  const made = (candidate: Candidate | null, ...path: string[]) =>
+    candidate && holesIn(candidate.text).length === 0 ? (
+      <MakeParameter
+        key={`${candidate.kind} ${candidate.text}`}
+        definition={pipeline.definition}
+        candidate={candidate}
+        path={["loads", name, ...path]}
+        onSet={onDefinition}
+      />
+    ) : null;
+  const constants = (...path: string[]) => {
+    const slot = slotsOf(pipeline.definition).find((one) => one.path.join(" ") === ["loads", name, ...path].join(" "));
+    const written = slot ? [...new Set(constantsOf(slot).map((constant) => constant.written))] : [];
+    return written.slice(0, 6).map((text) => <div key={text}>{made({ kind: "constant", text }, ...path)}</div>);
+  };
   return (
     <div>
       {keeping && (
@@ -70,18 +94,28 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
             label="Table or query"
             wrong={wrong("from", "table") ?? wrong("from", "query") ?? wrong("from", "tables") ?? wrong("from")}
             width={520}
-            editor={(close) => <DatasetEditor {...props(close)} />}
+            editor={(close) => (
+              <>
+                <DatasetEditor {...props(close)} />
+                {made(from.table ? { kind: "dataset", text: from.table } : null, "from", "table")}
+              </>
+            )}
           >
-            {from.table ?? (from.tables ? Object.values(from.tables).join(", ") : "a query")}
+            {from.query ? "a query" : <Filled text={from.table ?? Object.values(from.tables ?? {}).join(", ")} />}
           </Phrase>{" "}
           in{" "}
           <Phrase
             {...shared}
             label="Source connection"
             wrong={wrong("from", "connection")}
-            editor={(close) => <ConnectionEditor {...props(close)} />}
+            editor={(close) => (
+              <>
+                <ConnectionEditor {...props(close)} />
+                {made({ kind: "connection", text: from.connection }, "from", "connection")}
+              </>
+            )}
           >
-            {from.connection}
+            <Filled text={from.connection} />
           </Phrase>
           {watermark ? " whose " : ", "}
           <Phrase
@@ -107,9 +141,20 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
             label="Condition"
             wrong={wrong("from", "where")}
             width={420}
-            editor={(close) => <ConditionEditor {...props(close)} />}
+            editor={(close) => (
+              <>
+                <ConditionEditor {...props(close)} />
+                {constants("from", "where")}
+              </>
+            )}
           >
-            {from.where ? <code>{from.where}</code> : "no condition"}
+            {from.where ? (
+              <code>
+                <Filled sql text={from.where} />
+              </code>
+            ) : (
+              "no condition"
+            )}
           </Phrase>
           .
           {from.tables && (
@@ -118,7 +163,11 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
               Each row is marked in <b className="mono">{from.origin}</b>.
             </span>
           )}
-          {from.query && <pre className="sql">{from.query}</pre>}
+          {from.query && (
+            <pre className="sql">
+              <Filled sql text={from.query} />
+            </pre>
+          )}
         </div>
       </section>
       <ShapeBand
@@ -137,9 +186,33 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet 
             {...shared}
             label="Warehouse table"
             wrong={wrong("into", "table") ?? wrong("into")}
-            editor={(close) => <TargetEditor {...props(close)} />}
+            editor={(close) => (
+              <>
+                <TargetEditor {...props(close)} />
+                {made({ kind: "table", text: into.table }, "into", "table")}
+              </>
+            )}
           >
-            {into.table}
+            <Filled text={into.table} />
+          </Phrase>
+          {", "}
+          <Phrase
+            {...shared}
+            label="Part"
+            wrong={wrong("into", "part")}
+            width={420}
+            editor={(close) => <PartEditor {...props(close)} />}
+          >
+            {into.part ? (
+              <>
+                its rows where{" "}
+                <code>
+                  <Filled sql text={into.part} />
+                </code>
+              </>
+            ) : (
+              "all its rows"
+            )}
           </Phrase>
           {into.mode === "replace" ? ", " : ", matched on "}
           {into.mode !== "replace" && (

@@ -6,6 +6,7 @@ import type { Load } from "@undercoat/core/pipeline/pipeline";
 import { ApiProblem } from "../api/client.ts";
 import { queries } from "../api/queries.ts";
 import { ExpressionField } from "../shape/ExpressionField.tsx";
+import { useChosen } from "../values/chosen.ts";
 
 /** What the source says to SQL that is being typed. */
 interface Checked {
@@ -21,8 +22,9 @@ export function useFromCheck(
   { load, warehouse }: { load: Load; warehouse: string },
 ): Checked {
   const [settled] = useDebouncedValue(from, 250);
+  const { declared, given } = useChosen();
   const { data, error } = useQuery({
-    ...queries.columns({ from: settled, warehouse, table: load.into.table }),
+    ...queries.columns({ from: settled, warehouse, table: load.into.table, declared, given }),
     enabled: settled[part]?.trim() !== undefined && settled[part]?.trim() !== "",
     placeholderData: keepPreviousData,
   });

@@ -2,6 +2,7 @@ import { Button, Modal, TextInput } from "@mantine/core";
 import { useDebouncedValue, useHotkeys } from "@mantine/hooks";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { PipelineView } from "@undercoat/core/api/api";
+import type { Given } from "@undercoat/core/parameter/resolve";
 import { slugOf } from "@undercoat/core/pipeline/names";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { scheduleWords } from "@undercoat/core/schedule/schedule";
@@ -13,10 +14,14 @@ import { queries, refresh } from "../api/queries.ts";
 import { Confirm } from "../parts/Confirm.tsx";
 import { counted, moment, until } from "../parts/format.ts";
 import { Unanswered } from "../parts/Page.tsx";
-import { useRun } from "../parts/runs.ts";
+import { useRun, useRunSets } from "../parts/runs.ts";
 import { Title } from "../parts/Title.tsx";
+import { useUrlState } from "../parts/url.ts";
 import { ErrorNote, StatusBadge } from "../parts/words.tsx";
 import { TablePicker } from "../pipelines/TablePicker.tsx";
+import { type Chosen, ChosenContext, declaredBy } from "../values/chosen.ts";
+import { Filled } from "../values/Filled.tsx";
+import { ValuesPanel } from "../values/ValuesPanel.tsx";
 import { Bands } from "./Bands.tsx";
 import { useDraft } from "./draft.ts";
 import { JoinsEditor, joinsSentence } from "./JoinsEditor.tsx";
@@ -95,8 +100,24 @@ function Workbench({ view }: { view: PipelineView }) {
   const name = asked && draft.definition.loads[asked] ? asked : (names[0] ?? "");
   const load = draft.definition.loads[name];
   const [settled] = useDebouncedValue(draft.definition, 300);
+  const [set, setSet] = useUrlState("values");
+  const [byHand, setByHand] = useState<Given>({});
+  const { parameters, values: sets = {} } = settled;
+  const declares = Object.keys(parameters ?? {}).length > 0 || byHand.settings !== undefined;
+  // A set that has gone is none any more.
+  const given: Given | undefined = declares ? { ...byHand, set: Object.hasOwn(sets, set) ? set : null } : undefined;
+  const resolved = useQuery({
+    ...queries.resolved({ pipeline: view.name, definition: settled, given: given ?? {} }),
+    enabled: declares,
+    placeholderData: keepPreviousData,
+  });
+  const chosen: Chosen = {
+    declared: declaredBy(settled),
+    given,
+    values: (declares && resolved.data?.values) || {},
+  };
   const preview = useQuery({
-    ...queries.preview({ pipeline: view.name, load: name, definition: settled }),
+    ...queries.preview({ pipeline: view.name, load: name, definition: settled, given }),
     enabled: settled.loads[name] !== undefined,
     placeholderData: keepPreviousData,
   });
@@ -119,9 +140,11 @@ function Workbench({ view }: { view: PipelineView }) {
     },
   });
   const run = useRun();
-  const rehearsal = useRehearsal(view.name);
+  const runSets = useRunSets();
+  const setNames = Object.keys(view.definition.values ?? {});
+  const rehearsal = useRehearsal(view.name, given);
   const start = () => {
-    if (canEdit && !draft.changed) run.mutate({ pipeline: view.name });
+    if (canEdit && !draft.changed) run.mutate({ pipeline: view.name, given });
   };
   useHotkeys([
     ["mod+Enter", start],
@@ -131,134 +154,121 @@ function Workbench({ view }: { view: PipelineView }) {
   const problems = save.error instanceof ApiProblem ? (save.error.problem.problems ?? []) : [];
   const wrongLoads = new Set(problems.map((problem) => String(problem.path[1] ?? "")));
   return (
-    <main className="workbench">
-      <Title of={`${name}, ${view.definition.title}`} />
-      <aside aria-label="Pipeline">
-        <h1 style={{ fontSize: 21 }}>
-          <Phrase
-            fixed={!canEdit}
-            label="Title"
-            editor={(close) => (
-              <TitleEditor
-                title={draft.definition.title}
-                onSet={(title) => {
-                  draft.change({ ...draft.definition, title });
-                  close();
-                }}
-              />
-            )}
-          >
-            {draft.definition.title}
-          </Phrase>
-        </h1>
-        <p className="quiet" style={{ margin: "2px 0 16px" }}>
-          {draft.changed ? `draft with ${counted(draft.steps, "change")}` : `saved ${moment(view.updatedAt)}`}
-        </p>
-        <div className="quiet strong">Loads</div>
-        <nav aria-label="Loads">
-          {names.map((entry) => (
-            <Link
-              key={entry}
-              to={`/pipelines/${view.name}/${entry}`}
-              className="load-link"
-              aria-current={entry === name ? "page" : undefined}
-            >
-              <div className="mono strong cut">{entry}</div>
-              <div className={wrongLoads.has(entry) ? "lead" : "quiet"}>
-                {wrongLoads.has(entry)
-                  ? "something is wrong"
-                  : `${draft.definition.loads[entry]?.into.mode} · ${draft.definition.loads[entry]?.watermark?.column ?? "whole table"}`}
-              </div>
-            </Link>
-          ))}
-        </nav>
-        {canEdit && (
-          <p style={{ margin: "8px 0 18px" }}>
-            <button type="button" className="link" onClick={() => setAdding(true)}>
-              Add loads
-            </button>
-            {names.length > 1 && (
-              <>
-                <br />
-                <button type="button" className="link" onClick={() => setMany(true)}>
-                  Many at once
-                </button>
-              </>
-            )}
-            <br />
+    <ChosenContext value={chosen}>
+      <main className="workbench">
+        <Title of={`${name}, ${view.definition.title}`} />
+        <aside aria-label="Pipeline">
+          <h1 style={{ fontSize: 21 }}>
             <Phrase
               fixed={!canEdit}
-              label="Joining tables"
-              editor={(close) => <JoinsEditor definition={draft.definition} onSet={draft.change} close={close} />}
+              label="Title"
+              editor={(close) => (
+                <TitleEditor
+                  title={draft.definition.title}
+                  onSet={(title) => {
+                    draft.change({ ...draft.definition, title });
+                    close();
+                  }}
+                />
+              )}
             >
-              {joinsSentence(draft.definition)}
+              <Filled text={draft.definition.title} />
             </Phrase>
-          </p>
-        )}
-        <div className="quiet strong" style={{ marginTop: 8 }}>
-          Runs
-        </div>
-        <Phrase fixed={!canEdit} label="Schedule" editor={(close) => <ScheduleEditor view={view} close={close} />}>
-          {scheduleWords(view.definition.schedule)}
-        </Phrase>
-        {view.nextTimes[0] && <p className="quiet">next {until(view.nextTimes[0])}</p>}
-        {view.lastRun && (
-          <p style={{ marginTop: 10 }}>
-            <Link to={`/runs/${view.lastRun.id}`}>Run {view.lastRun.id}</Link>
-            <br />
-            <StatusBadge status={view.lastRun.status} verdict={view.lastRun.verdict} />
-          </p>
-        )}
-        <p style={{ marginTop: 8 }}>
-          <Link to={`/runs?pipeline=${view.name}`}>All its runs</Link>
-          <br />
-          <Link to={`/rejected?load=${view.name}/${name}`}>Rejected rows of {name}</Link>
-        </p>
-        {canEdit && (
-          <p style={{ marginTop: 26 }}>
-            <button type="button" className="link" onClick={() => setDeleting(true)}>
-              Delete the pipeline
-            </button>
-          </p>
-        )}
-      </aside>
-      <section aria-label="Load">
-        {draft.overtaken && (
-          <Suspense fallback={null}>
-            <Overtaken view={view} draft={draft} since={draft.overtaken} />
-          </Suspense>
-        )}
-        <div className="head" style={{ alignItems: "center", marginBottom: 4 }}>
-          <h1 className="mono" style={{ fontSize: 22, fontWeight: 500 }}>
-            {name}
           </h1>
-          <div className="actions">
-            {draft.changed ? (
-              <>
-                <Button
-                  variant="outline"
-                  loading={rehearsal.busy}
-                  onClick={() => rehearsal.start.mutate({ load: name, definition: draft.definition })}
-                >
-                  Rehearse
-                </Button>
-                <Button variant="default" onClick={draft.undo}>
-                  Undo
-                </Button>
-                <Button variant="default" onClick={draft.discard}>
-                  Discard
-                </Button>
-                <Button
-                  loading={save.isPending}
-                  disabled={draft.overtaken !== null}
-                  title={draft.overtaken ? "Say first what becomes of what was saved meanwhile" : undefined}
-                  onClick={() => save.mutate()}
-                >
-                  Save
-                </Button>
-              </>
-            ) : (
-              canEdit && (
+          <p className="quiet" style={{ margin: "2px 0 16px" }}>
+            {draft.changed ? `draft with ${counted(draft.steps, "change")}` : `saved ${moment(view.updatedAt)}`}
+          </p>
+          <ValuesPanel
+            definition={draft.definition}
+            given={given ?? {}}
+            error={resolved.error}
+            canEdit={canEdit}
+            onGiven={({ set: next, ...rest }) => {
+              setSet(next ?? "");
+              setByHand(rest);
+            }}
+            onSet={draft.change}
+          />
+          <div className="quiet strong">Loads</div>
+          <nav aria-label="Loads">
+            {names.map((entry) => (
+              <Link
+                key={entry}
+                to={`/pipelines/${view.name}/${entry}`}
+                className="load-link"
+                aria-current={entry === name ? "page" : undefined}
+              >
+                <div className="mono strong cut">{entry}</div>
+                <div className={wrongLoads.has(entry) ? "lead" : "quiet"}>
+                  {wrongLoads.has(entry)
+                    ? "something is wrong"
+                    : `${draft.definition.loads[entry]?.into.mode} · ${draft.definition.loads[entry]?.watermark?.column ?? "whole table"}`}
+                </div>
+              </Link>
+            ))}
+          </nav>
+          {canEdit && (
+            <p style={{ margin: "8px 0 18px" }}>
+              <button type="button" className="link" onClick={() => setAdding(true)}>
+                Add loads
+              </button>
+              {names.length > 1 && (
+                <>
+                  <br />
+                  <button type="button" className="link" onClick={() => setMany(true)}>
+                    Many at once
+                  </button>
+                </>
+              )}
+              <br />
+              <Phrase
+                fixed={!canEdit}
+                label="Joining tables"
+                editor={(close) => <JoinsEditor definition={draft.definition} onSet={draft.change} close={close} />}
+              >
+                {joinsSentence(draft.definition)}
+              </Phrase>
+            </p>
+          )}
+          <div className="quiet strong" style={{ marginTop: 8 }}>
+            Runs
+          </div>
+          <Phrase fixed={!canEdit} label="Schedule" editor={(close) => <ScheduleEditor view={view} close={close} />}>
+            {scheduleWords(view.definition.schedule)}
+          </Phrase>
+          {view.nextTimes[0] && <p className="quiet">next {until(view.nextTimes[0])}</p>}
+          {view.lastRun && (
+            <p style={{ marginTop: 10 }}>
+              <Link to={`/runs/${view.lastRun.id}`}>Run {view.lastRun.id}</Link>
+              <br />
+              <StatusBadge status={view.lastRun.status} verdict={view.lastRun.verdict} />
+            </p>
+          )}
+          <p style={{ marginTop: 8 }}>
+            <Link to={`/runs?pipeline=${view.name}`}>All its runs</Link>
+            <br />
+            <Link to={`/rejected?load=${view.name}/${name}`}>Rejected rows of {name}</Link>
+          </p>
+          {canEdit && (
+            <p style={{ marginTop: 26 }}>
+              <button type="button" className="link" onClick={() => setDeleting(true)}>
+                Delete the pipeline
+              </button>
+            </p>
+          )}
+        </aside>
+        <section aria-label="Load">
+          {draft.overtaken && (
+            <Suspense fallback={null}>
+              <Overtaken view={view} draft={draft} since={draft.overtaken} />
+            </Suspense>
+          )}
+          <div className="head" style={{ alignItems: "center", marginBottom: 4 }}>
+            <h1 className="mono" style={{ fontSize: 22, fontWeight: 500 }}>
+              {name}
+            </h1>
+            <div className="actions">
+              {draft.changed ? (
                 <>
                   <Button
                     variant="outline"
@@ -267,120 +277,157 @@ function Workbench({ view }: { view: PipelineView }) {
                   >
                     Rehearse
                   </Button>
-                  <Button
-                    variant="outline"
-                    onClick={() => run.mutate({ pipeline: view.name, kind: "prove", reason: "by hand" })}
-                  >
-                    Prove now
+                  <Button variant="default" onClick={draft.undo}>
+                    Undo
                   </Button>
-                  <Button loading={run.isPending} onClick={start} title="Ctrl+Enter">
-                    Run now
+                  <Button variant="default" onClick={draft.discard}>
+                    Discard
+                  </Button>
+                  <Button
+                    loading={save.isPending}
+                    disabled={draft.overtaken !== null}
+                    title={draft.overtaken ? "Say first what becomes of what was saved meanwhile" : undefined}
+                    onClick={() => save.mutate()}
+                  >
+                    Save
                   </Button>
                 </>
-              )
-            )}
+              ) : (
+                canEdit && (
+                  <>
+                    <Button
+                      variant="outline"
+                      loading={rehearsal.busy}
+                      onClick={() => rehearsal.start.mutate({ load: name, definition: draft.definition })}
+                    >
+                      Rehearse
+                    </Button>
+                    <Button
+                      variant="outline"
+                      onClick={() => run.mutate({ pipeline: view.name, kind: "prove", reason: "by hand", given })}
+                    >
+                      Prove now
+                    </Button>
+                    <Button loading={run.isPending} onClick={start} title="Ctrl+Enter">
+                      {given?.set ? `Run ${given.set} now` : "Run now"}
+                    </Button>
+                    {setNames.length > 1 && (
+                      <Button
+                        variant="outline"
+                        loading={runSets.isPending}
+                        onClick={() => runSets.mutate({ pipeline: view.name, sets: setNames })}
+                      >
+                        Run all {setNames.length} sets
+                      </Button>
+                    )}
+                  </>
+                )
+              )}
+            </div>
           </div>
-        </div>
-        <ErrorNote error={run.error ?? remove.error} />
-        {save.error && <ErrorNote error={save.error} />}
-        {load && (
-          <Bands
-            pipeline={{ name: view.name, definition: draft.definition }}
-            load={load}
-            name={name}
-            preview={preview.data}
-            problems={problems}
-            canEdit={canEdit}
-            onSet={(next) => draft.changeLoad(name, next)}
+          <ErrorNote error={run.error ?? runSets.error ?? remove.error} />
+          {save.error && <ErrorNote error={save.error} />}
+          {load && (
+            <Bands
+              pipeline={{ name: view.name, definition: draft.definition }}
+              load={load}
+              name={name}
+              preview={preview.data}
+              problems={problems}
+              canEdit={canEdit}
+              onSet={(next) => draft.changeLoad(name, next)}
+              onDefinition={draft.change}
+            />
+          )}
+          {canEdit && names.length > 1 && (
+            <p style={{ marginTop: 14 }}>
+              {!draft.changed && (
+                <>
+                  <button
+                    type="button"
+                    className="link"
+                    onClick={() => run.mutate({ pipeline: view.name, loads: [name], given })}
+                  >
+                    Run only {name}
+                  </button>
+                  {" · "}
+                  <button
+                    type="button"
+                    className="link"
+                    onClick={() =>
+                      run.mutate({
+                        pipeline: view.name,
+                        loads: [name],
+                        scope: { kind: "whole" },
+                        given,
+                        reason: "the whole dataset again",
+                      })
+                    }
+                  >
+                    Read its whole dataset again
+                  </button>
+                  {" · "}
+                </>
+              )}
+              <button
+                type="button"
+                className="link"
+                onClick={() => {
+                  const { [name]: _, ...rest } = draft.definition.loads;
+                  draft.change({ ...draft.definition, loads: rest });
+                  navigate(`/pipelines/${view.name}`);
+                }}
+              >
+                Take {name} out of the pipeline
+              </button>
+              <span className="quiet"> (its table stays in the warehouse)</span>
+            </p>
+          )}
+        </section>
+        <section aria-label="Rows">
+          <PreviewPane preview={preview.data} error={preview.error} busy={preview.isFetching}>
+            <RehearsalNote pipeline={view.name} load={name} rehearsal={rehearsal} definition={draft.definition} />
+          </PreviewPane>
+        </section>
+        {adding && (
+          <AddLoads
+            definition={draft.definition}
+            onClose={() => setAdding(false)}
+            onAdd={(loads) => {
+              draft.change({ ...draft.definition, loads: { ...draft.definition.loads, ...loads } });
+              setAdding(false);
+              navigate(`/pipelines/${view.name}/${Object.keys(loads)[0] ?? ""}`);
+            }}
           />
         )}
-        {canEdit && names.length > 1 && (
-          <p style={{ marginTop: 14 }}>
-            {!draft.changed && (
-              <>
-                <button
-                  type="button"
-                  className="link"
-                  onClick={() => run.mutate({ pipeline: view.name, loads: [name] })}
-                >
-                  Run only {name}
-                </button>
-                {" · "}
-                <button
-                  type="button"
-                  className="link"
-                  onClick={() =>
-                    run.mutate({
-                      pipeline: view.name,
-                      loads: [name],
-                      scope: { kind: "whole" },
-                      reason: "the whole dataset again",
-                    })
-                  }
-                >
-                  Read its whole dataset again
-                </button>
-                {" · "}
-              </>
-            )}
-            <button
-              type="button"
-              className="link"
-              onClick={() => {
-                const { [name]: _, ...rest } = draft.definition.loads;
-                draft.change({ ...draft.definition, loads: rest });
-                navigate(`/pipelines/${view.name}`);
-              }}
-            >
-              Take {name} out of the pipeline
-            </button>
-            <span className="quiet"> (its table stays in the warehouse)</span>
-          </p>
+        {many && (
+          <ManyLoads
+            definition={draft.definition}
+            onClose={() => setMany(false)}
+            onRun={draft.changed ? null : (loads) => run.mutate({ pipeline: view.name, loads, given })}
+            onSet={(definition) => {
+              draft.change(definition);
+              setMany(false);
+            }}
+          />
         )}
-      </section>
-      <section aria-label="Rows">
-        <PreviewPane preview={preview.data} error={preview.error} busy={preview.isFetching}>
-          <RehearsalNote pipeline={view.name} load={name} rehearsal={rehearsal} definition={draft.definition} />
-        </PreviewPane>
-      </section>
-      {adding && (
-        <AddLoads
-          definition={draft.definition}
-          onClose={() => setAdding(false)}
-          onAdd={(loads) => {
-            draft.change({ ...draft.definition, loads: { ...draft.definition.loads, ...loads } });
-            setAdding(false);
-            navigate(`/pipelines/${view.name}/${Object.keys(loads)[0] ?? ""}`);
-          }}
-        />
-      )}
-      {many && (
-        <ManyLoads
-          definition={draft.definition}
-          onClose={() => setMany(false)}
-          onRun={draft.changed ? null : (loads) => run.mutate({ pipeline: view.name, loads })}
-          onSet={(definition) => {
-            draft.change(definition);
-            setMany(false);
-          }}
-        />
-      )}
-      {deleting && (
-        <Confirm
-          title={`Delete ${view.definition.title}`}
-          name={view.name}
-          action="Delete it"
-          onClose={() => setDeleting(false)}
-          onConfirm={() => {
-            setDeleting(false);
-            remove.mutate();
-          }}
-        >
-          The pipeline, its schedule and its marks in the ledger go. The tables in the warehouse and the history of runs
-          stay.
-        </Confirm>
-      )}
-    </main>
+        {deleting && (
+          <Confirm
+            title={`Delete ${view.definition.title}`}
+            name={view.name}
+            action="Delete it"
+            onClose={() => setDeleting(false)}
+            onConfirm={() => {
+              setDeleting(false);
+              remove.mutate();
+            }}
+          >
+            The pipeline, its schedule and its marks in the ledger go. The tables in the warehouse and the history of
+            runs stay.
+          </Confirm>
+        )}
+      </main>
+    </ChosenContext>
   );
 }
 

@@ -1,14 +1,16 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import type { RunView } from "@undercoat/core/api/api";
+import type { Given } from "@undercoat/core/parameter/resolve";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { rehearsalWords } from "@undercoat/core/run/rehearsal";
 import { isOpen, reasonWords } from "@undercoat/core/run/run";
 import { Link } from "react-router";
 import { answer, path, server } from "../api/client.ts";
 import { queries } from "../api/queries.ts";
-import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
+import { CommandLink, givenOptions, runCommand } from "../parts/CommandLink.tsx";
 import { grouped } from "../parts/format.ts";
 import { ErrorNote, FailureNote } from "../parts/words.tsx";
+import { useChosen } from "../values/chosen.ts";
 
 /** Enough to see what a shape does, without reading a large table whole. */
 const fewRows = 1000;
@@ -16,7 +18,7 @@ const fewRows = 1000;
 const active = (run: RunView | undefined) => run !== undefined && isOpen(run.status);
 
 /** Rehearses one load of a definition, saved or not, and waits for the outcome. */
-export function useRehearsal(pipeline: string) {
+export function useRehearsal(pipeline: string, given: Given | undefined) {
   const start = useMutation({
     mutationFn: (asked: { load: string; definition: Pipeline; limit?: number; whole?: boolean }) =>
       answer(
@@ -26,6 +28,7 @@ export function useRehearsal(pipeline: string) {
             kind: "rehearse",
             loads: [asked.load],
             definition: asked.definition,
+            given,
             limit: asked.limit,
             ...(asked.whole ? { scope: { kind: "whole" as const } } : {}),
             reason: asked.limit
@@ -60,7 +63,13 @@ export function RehearsalNote({
 }) {
   const { start, run, busy } = rehearsal;
   const told = run?.loads[0];
-  const command = runCommand("run", pipeline, Object.keys(definition.loads).length > 1 ? [load] : null);
+  const { given } = useChosen();
+  const command = runCommand(
+    "run",
+    pipeline,
+    Object.keys(definition.loads).length > 1 ? [load] : null,
+    ...givenOptions(given ?? {}),
+  );
   // What was rehearsed for another load says nothing of this one.
   const own = start.variables?.load === load;
   return (

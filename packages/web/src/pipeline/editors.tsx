@@ -10,6 +10,7 @@ import { canBeWatermark, shortType, typeFamily } from "@undercoat/core/sql/type"
 import { useState } from "react";
 import { queries } from "../api/queries.ts";
 import { counted, zone } from "../parts/format.ts";
+import { useFill } from "../values/chosen.ts";
 import { Form, inPopover } from "./Form.tsx";
 import { FromSql, useFromCheck } from "./FromSql.tsx";
 
@@ -48,7 +49,8 @@ export function DatasetEditor({ load, warehouse, onSet, close }: EditorProps) {
   const [query, setQuery] = useState(load.from.query ?? "");
   const { connection, where } = load.from;
   const checked = useFromCheck({ connection, query, ...(where ? { where } : {}) }, "query", { load, warehouse });
-  const datasets = useQuery(queries.datasets(load.from.connection));
+  const fill = useFill();
+  const datasets = useQuery(queries.datasets(fill(load.from.connection)));
   const names = (datasets.data ?? []).map((row) => formatTableName({ schema: row.schema, table: row.name }));
   return (
     <Form
@@ -129,7 +131,7 @@ export function ConnectionEditor({ load, onSet, close }: EditorProps) {
     >
       <Select
         label="Source connection"
-        data={(connections.data ?? []).map((row) => row.name)}
+        data={[...new Set([load.from.connection, ...(connections.data ?? []).map((row) => row.name)])]}
         value={name}
         onChange={(value) => setName(value ?? name)}
         {...inPopover}
@@ -230,6 +232,32 @@ export function TargetEditor({ load, onSet, close }: EditorProps) {
         onChange={(event) => setTable(event.currentTarget.value)}
         classNames={{ input: "mono" }}
         data-autofocus
+      />
+    </Form>
+  );
+}
+
+/** `those where region = 'north'`; all of a table's rows where a load does not say. */
+export function PartEditor({ load, preview, onSet, close }: EditorProps) {
+  const [part, setPart] = useState(load.into.part ?? "");
+  return (
+    <Form
+      onSubmit={() => {
+        const { part: _, ...into } = load.into;
+        onSet({ ...load, into: part.trim() ? { ...into, part: part.trim() } : into });
+        close();
+      }}
+    >
+      <FromSql
+        label="Of the table's rows this load's are those where"
+        description="A condition over warehouse columns, for a table that several loads or sets of values share; empty: all"
+        value={part}
+        onChange={setPart}
+        checked={{
+          problem: null,
+          columns: (preview?.columns ?? []).map(({ name, type }) => ({ name, type, notNull: false })),
+        }}
+        placeholder="region = :region"
       />
     </Form>
   );

@@ -81,6 +81,7 @@ export function Explanation({ proof }: { proof: ProofView }) {
             onClick={() =>
               search.mutate({
                 pipeline: proof.pipeline,
+                given: proof.given,
                 kind: "prove",
                 loads: [proof.load],
                 rows: true,
@@ -147,6 +148,7 @@ export function Explanation({ proof }: { proof: ProofView }) {
               onClick={() =>
                 repair.mutate({
                   pipeline: proof.pipeline,
+                  given: proof.given,
                   kind: "repair",
                   loads: [proof.load],
                   scope: { kind: "keys", keys: loadable },

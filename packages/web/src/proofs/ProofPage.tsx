@@ -146,6 +146,7 @@ function SliceDetail({ proof, slice, onClose }: { proof: ProofView; slice: Slice
             onClick={() =>
               run.mutate({
                 pipeline: proof.pipeline,
+                given: proof.given,
                 kind: "prove",
                 loads: [proof.load],
                 scope,
@@ -159,7 +160,14 @@ function SliceDetail({ proof, slice, onClose }: { proof: ProofView; slice: Slice
           <Button
             variant="outline"
             onClick={() =>
-              run.mutate({ pipeline: proof.pipeline, kind: "prove", loads: [proof.load], scope, reason: name })
+              run.mutate({
+                pipeline: proof.pipeline,
+                given: proof.given,
+                kind: "prove",
+                loads: [proof.load],
+                scope,
+                reason: name,
+              })
             }
           >
             Prove this {proof.by?.slice ?? "table"} again
@@ -169,6 +177,7 @@ function SliceDetail({ proof, slice, onClose }: { proof: ProofView; slice: Slice
             onClick={() =>
               run.mutate({
                 pipeline: proof.pipeline,
+                given: proof.given,
                 kind: "load",
                 loads: [proof.load],
                 scope,
@@ -220,7 +229,13 @@ export default function ProofPage() {
         <div>
           <div className="crumbs">
             <Link to="/proofs">Proofs</Link> /{" "}
-            <Link to={`/proofs?pipeline=${proof.pipeline}&load=${proof.load}`}>{proof.load}</Link> / Proof {proof.id}
+            <Link
+              to={`/proofs?${new URLSearchParams({ pipeline: proof.pipeline, load: proof.load, line: proof.line })}`}
+            >
+              {proof.load}
+              {proof.line && `, ${proof.line}`}
+            </Link>{" "}
+            / Proof {proof.id}
             {proof.newest > proof.id && (
               <>
                 {" · "}
@@ -231,7 +246,8 @@ export default function ProofPage() {
             )}
           </div>
           <h1>
-            {proof.load}: {title}
+            {proof.load}
+            {proof.line && ` of ${proof.line}`}: {title}
             {hidden ? ", yet cells differ" : depth}
           </h1>
           <p>
@@ -272,6 +288,7 @@ export default function ProofPage() {
               onClick={() =>
                 run.mutate({
                   pipeline: proof.pipeline,
+                  given: proof.given,
                   kind: "prove",
                   loads: [proof.load],
                   rows: proof.rows !== null,

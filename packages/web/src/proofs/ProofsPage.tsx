@@ -26,10 +26,11 @@ export default function ProofsPage() {
   const [wanted, setWanted] = useUrlState("find");
   const [pipeline] = useUrlState("pipeline");
   const [load] = useUrlState("load");
+  const [line] = useUrlState("line");
   const one = pipeline !== "" && load !== "";
-  const { data, error } = useQuery(queries.proofs({ pipeline, load }));
+  const { data, error } = useQuery(queries.proofs({ pipeline, load, line }));
   const run = useRun();
-  const shown = (data ?? []).filter((row) => matches(wanted, row.target, row.title));
+  const shown = (data ?? []).filter((row) => matches(wanted, row.target, row.title, row.line));
   const ordered = one
     ? shown
     : [...shown].sort(
@@ -83,7 +84,10 @@ export default function ProofsPage() {
                   <Link to={`/proofs/${row.id}`} className={one ? undefined : "mono"}>
                     {one ? moment(row.at) : row.target}
                   </Link>
-                  <div className="quiet">{row.title}</div>
+                  <div className="quiet">
+                    {row.title}
+                    {row.line && ` · ${row.line}`}
+                  </div>
                 </td>
                 <td className="nowrap">
                   <Mark state={markOf(row)} />{" "}
@@ -115,6 +119,7 @@ export default function ProofsPage() {
                       onClick={() =>
                         run.mutate({
                           pipeline: row.pipeline,
+                          given: row.line ? { set: row.line } : undefined,
                           kind: "prove",
                           loads: [row.load],
                           rows: row.verdict === "disagrees",

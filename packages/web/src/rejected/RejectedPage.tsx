@@ -1,7 +1,8 @@
 import { Button, Checkbox, Drawer, Select } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useInfiniteQuery, useMutation } from "@tanstack/react-query";
-import type { RejectedChoice, RejectedRow } from "@undercoat/core/api/api";
+import type { RejectedRow } from "@undercoat/core/api/api";
+import { againTogether } from "@undercoat/core/run/rejected";
 import { useState } from "react";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
@@ -112,32 +113,36 @@ export default function RejectedPage() {
   const chosen = rows.filter((row) => picked.has(nameOf(row)) && !row.gone);
   const narrowed = reason !== "" || text !== "" || run !== "" || place !== "";
   /** One run a pipeline, of all its loads that are meant; without `ids` of all their rejected rows. */
-  const loadAgain = (choices: (Omit<RejectedChoice, "ids"> & { ids: string[] | null })[]) =>
+  const loadAgain = (choices: ReturnType<typeof againTogether>) =>
     again.mutate(
-      choices.map(({ pipeline, loads, ids }) => ({
+      choices.map(({ pipeline, loads, ids, given }) => ({
         pipeline,
+        given,
         kind: "repair",
         loads,
         scope: { kind: "rejected", ids },
         reason: ids ? `${counted(ids.length, "rejected row")} again` : "rejected rows again",
       })),
     );
+  const givenOf = (run: number) => query.data?.pages.findLast((page) => page.givens[run])?.givens[run] ?? {};
   const choicesOf = (of: readonly RejectedRow[]) =>
-    [...new Set(of.map((row) => row.pipeline))].map((pipeline) => {
-      const own = of.filter((row) => row.pipeline === pipeline);
-      return { pipeline, loads: [...new Set(own.map((row) => row.load))], ids: own.map((row) => row.id) };
-    });
+    againTogether(
+      of.map(({ pipeline, load, id, run }) => ({ pipeline, loads: [load], ids: [id], given: givenOf(run) })),
+    );
   // All that the filter says, also what the table has not fetched yet.
   const filtered = useMutation({
     mutationFn: () => answer(server.rejected.choices.$get({ query: { ...filter, reason, text } })),
     onSuccess: (choices) => choices.length > 0 && loadAgain(choices),
   });
   const everything = () =>
-    [...new Set(counts.map((count) => count.pipeline))].map((pipeline) => ({
-      pipeline,
-      loads: [...new Set(counts.filter((count) => count.pipeline === pipeline).map((count) => count.load))],
-      ids: null,
-    }));
+    againTogether(
+      counts.map(({ pipeline, load, run }) => ({
+        pipeline,
+        loads: [load],
+        ids: null,
+        given: overview.data?.pages[0]?.givens[run] ?? {},
+      })),
+    );
   return (
     <Page
       title="Rejected rows"

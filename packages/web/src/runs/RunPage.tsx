@@ -8,12 +8,13 @@ import { Link, useLocation, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { answer, path, server } from "../api/client.ts";
 import { type Progress, queries } from "../api/queries.ts";
-import { CommandLink, runCommand } from "../parts/CommandLink.tsx";
+import { CommandLink, givenOptions, runCommand } from "../parts/CommandLink.tsx";
 import { bytes, counted, exactTime, grouped, moment, seconds } from "../parts/format.ts";
 import { Page, Unanswered } from "../parts/Page.tsx";
 import { thenRows, useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 import { ErrorNote, FailureNote, reasonOf, StatusBadge, statusWords } from "../parts/words.tsx";
+import { ValuesNote } from "../values/ValuesNote.tsx";
 import { Equation } from "./Equation.tsx";
 import { Phases } from "./Phases.tsx";
 import { RehearsalView } from "./RehearsalView.tsx";
@@ -163,6 +164,7 @@ export default function RunPage() {
         run.kind === "rehearse" ? "rehearse" : run.kind === "prove" ? "prove" : "run",
         run.pipeline,
         run.loads.map((load) => load.load),
+        ...givenOptions(run.given),
         ...interval,
       )
     : null;
@@ -173,6 +175,7 @@ export default function RunPage() {
       trail={[
         { to: "/pipelines", of: "Pipelines" },
         { to: `/pipelines/${run.pipeline}`, of: run.title },
+        ...(run.heading === null ? [] : [{ to: `/runs?heading=${run.heading}`, of: "all its sets" }]),
         `Run ${run.id}`,
       ]}
       state={<StatusBadge status={run.status} verdict={run.verdict} />}
@@ -220,6 +223,7 @@ export default function RunPage() {
               onClick={() =>
                 start.mutate({
                   pipeline: run.pipeline,
+                  given: run.given,
                   loads: run.loads.map((load) => load.load),
                   reason: `as rehearsed in run ${run.id}`,
                 })
@@ -237,6 +241,7 @@ export default function RunPage() {
       }
     >
       <ErrorNote error={cancel.error ?? again.error} />
+      <ValuesNote set={run.set} values={run.values} />
       {run.failure && <FailureNote failure={run.failure} />}
       {run.kind === "rehearse" && !run.saved && (
         <p>

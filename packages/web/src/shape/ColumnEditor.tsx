@@ -7,6 +7,7 @@ import { canonicalType, shortType } from "@undercoat/core/sql/type";
 import { useEffect, useState } from "react";
 import { ApiProblem } from "../api/client.ts";
 import { queries } from "../api/queries.ts";
+import { useChosen } from "../values/chosen.ts";
 import type { ShapeColumn } from "./columns.ts";
 import { ExpressionField } from "./ExpressionField.tsx";
 import { ReadyShapes } from "./ReadyShapes.tsx";
@@ -78,7 +79,9 @@ export function ColumnEditor({ pipeline, load, loadName, source, column, taken, 
   const [settled] = useDebouncedValue(draft, 250);
   const badType = typeProblem(draft.type ?? "");
   const used = mentioned(settled.as, source);
+  const { given } = useChosen();
   const asked = {
+    given,
     pipeline: pipeline.name,
     load: loadName,
     limit: 8,

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import type { BothColumns } from "@undercoat/core/api/api";
 import { type ComputedColumn, computedColumn, type Load } from "@undercoat/core/pipeline/pipeline";
 import { queries } from "../api/queries.ts";
+import { useChosen } from "../values/chosen.ts";
 
 /** One warehouse column of a load as the editors change it. */
 export interface ShapeColumn extends ComputedColumn {
@@ -37,5 +38,6 @@ export function isMissing({ as }: ShapeColumn, source: BothColumns["source"]): b
 
 /** The columns of both sides as they are now. */
 export function useBothColumns(load: Load, warehouse: string) {
-  return useQuery(queries.columns({ from: load.from, warehouse, table: load.into.table }));
+  const { declared, given } = useChosen();
+  return useQuery(queries.columns({ from: load.from, warehouse, table: load.into.table, declared, given }));
 }

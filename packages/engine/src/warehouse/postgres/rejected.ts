@@ -50,7 +50,7 @@ export async function listRejected(
   }
 }
 
-/** The rejected rows that a filter lets through, by pipeline. */
+/** The rejected rows that a filter lets through, by pipeline and run. */
 export async function rejectedChoices(
   credentials: Credentials,
   filter: reject.RejectedFilter,
@@ -63,10 +63,12 @@ export async function rejectedChoices(
     const choices = new Map<string, RejectedChoice>();
     for (const row of await session.query(asked.sql, asked.values)) {
       const [pipeline, load] = [text(row, "pipeline"), text(row, "load")];
-      const choice = choices.get(pipeline) ?? { pipeline, loads: [], ids: [] };
+      const run = Number(row.run);
+      const name = JSON.stringify([pipeline, run]);
+      const choice = choices.get(name) ?? { pipeline, run, loads: [], ids: [] };
       if (!choice.loads.includes(load)) choice.loads.push(load);
       choice.ids.push(text(row, "id"));
-      choices.set(pipeline, choice);
+      choices.set(name, choice);
     }
     return [...choices.values()];
   } finally {
