@@ -17,10 +17,10 @@ test("what differs is told part by part", () => {
     loads: { ...rest, b: load("other"), constructor: load("c") },
   };
   expect(changeWords(changesBetween(origin, after))).toBe(
-    "title changed, schedule added, load b changed, load constructor added, load a removed",
+    "title changed, schedule added, load b changed (source table, target), load constructor added, load a removed",
   );
   expect(changeWords(changesBetween(after, origin))).toBe(
-    "title changed, schedule removed, load a added, load b changed, load constructor removed",
+    "title changed, schedule removed, load a added, load b changed (source table, target), load constructor removed",
   );
   expect(changesBetween(origin, structuredClone(origin))).toEqual([]);
   expect(a).toBeDefined();

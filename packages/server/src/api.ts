@@ -9,6 +9,7 @@ import { project } from "./routes/project.ts";
 import { proofs } from "./routes/proofs.ts";
 import { rejected } from "./routes/rejected.ts";
 import { runs } from "./routes/runs.ts";
+import { schedules } from "./routes/schedules.ts";
 import { session } from "./routes/session.ts";
 import { tokens, users } from "./routes/users.ts";
 
@@ -19,6 +20,7 @@ export const api = routes()
   .route("/tokens", tokens)
   .route("/connections", connections)
   .route("/pipelines", pipelines)
+  .route("/schedules", schedules)
   .route("/runs", runs)
   .route("/proofs", proofs)
   .route("/rejected", rejected)

@@ -5,7 +5,7 @@ import { fileURLToPath } from "node:url";
 import { Command, Option } from "commander";
 import { issuePass } from "./account/passes.ts";
 import { CommandError, clientFromEnvironment } from "./cli/client.ts";
-import { applyCommand, exportCommand } from "./cli/project.ts";
+import { applyCommand, exportCommand, restoreCommand, versionsCommand } from "./cli/project.ts";
 import { proveCommand, type RunOptions, rehearseCommand, runCommand } from "./cli/runs.ts";
 import { ClusterError } from "./cluster/cluster.ts";
 import { readSettings, SettingError, type Settings } from "./settings.ts";
@@ -170,11 +170,23 @@ program
   .action(() => ending(work));
 program
   .command("apply <file>")
-  .description("create or update what a project file names")
+  .description("create or update what a project file names, or all those of a folder as one")
   .option("--check", "say what would change, and change nothing")
   .option("--json")
   .action((file, { json, check }) =>
     ending(() => applyCommand(clientFromEnvironment(), file, { json: Boolean(json), check: Boolean(check) })),
+  );
+program
+  .command("versions <pipeline>")
+  .description("list the versions of a pipeline")
+  .option("--json", "print one JSON document")
+  .action((pipeline, { json }) => ending(() => versionsCommand(clientFromEnvironment(), pipeline, Boolean(json))));
+program
+  .command("restore <pipeline> <number>")
+  .description("make an earlier version of a pipeline the current one")
+  .option("--json", "print one JSON document")
+  .action((pipeline, number, { json }) =>
+    ending(() => restoreCommand(clientFromEnvironment(), pipeline, number, Boolean(json))),
   );
 program
   .command("export [pipeline]")

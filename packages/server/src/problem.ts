@@ -6,7 +6,7 @@ import { PlanError } from "@undercoat/core/plan/plan";
 import { NameError } from "@undercoat/core/sql/identifier";
 import { failureOf, LoadFailure, NoTable } from "@undercoat/engine/failure";
 import { HTTPException } from "hono/http-exception";
-import { RunRefused } from "./jobs/runs.ts";
+import { RunRefused } from "./jobs/refused.ts";
 import { UnknownConnection } from "./store/store.ts";
 
 type Status = 400 | 401 | 403 | 404 | 409 | 413 | 421 | 422 | 429 | 500 | 502 | 503;

@@ -264,8 +264,12 @@ describe("a pipeline", () => {
   });
 
   test("shows rows as they would be loaded, suggests loads, and tells its next five times", async () => {
-    const { definition, nextTimes } = (await test_.ask("GET", "/pipelines/trips")).body;
-    expect(nextTimes).toHaveLength(5);
+    const { definition, schedules } = (await test_.ask("GET", "/pipelines/trips")).body;
+    expect(schedules[0]).toMatchObject({
+      words: "every 15 minutes",
+      next: expect.arrayContaining([expect.any(String)]),
+    });
+    expect(schedules[0].next).toHaveLength(10);
     const preview = (
       await test_.ask("POST", "/pipelines/preview", { pipeline: "trips", definition, load: "trip", limit: 3 })
     ).body;

@@ -87,7 +87,7 @@ describe("what has been kept long enough", () => {
       ].join("; "),
     );
     const choices = (await house.ask("GET", "/rejected/choices?pipeline=trips&load=trip&all=true")).body;
-    expect(choices).toEqual([{ pipeline: "trips", loads: ["trip"], ids: [expect.any(String)] }]);
+    expect(choices).toEqual([{ pipeline: "trips", loads: ["trip"], ids: [expect.any(String)], given: {} }]);
     expect((await house.ask("GET", "/rejected/choices?pipeline=trips&load=trip&text=nothing")).body).toEqual([]);
     expect((await house.ask("GET", "/rejected/choices?pipeline=nothing")).status).toBe(404);
     await prune(house.house.store, keeping);

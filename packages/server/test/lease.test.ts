@@ -4,9 +4,10 @@ import { recoverRuns } from "@undercoat/server/jobs/recover";
 import { startDue } from "@undercoat/server/jobs/scheduler";
 import { cancelRun } from "@undercoat/server/jobs/state";
 import { startWorker } from "@undercoat/server/jobs/worker";
-import { ConnectionRow, PipelineRow, ProofRow, RunLoadRow, RunRow } from "@undercoat/server/store/models";
+import { ConnectionRow, PipelineRow, ProofRow, RunLoadRow, RunRow, TimerRow } from "@undercoat/server/store/models";
 import pino from "pino";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, inject, test } from "vitest";
+import { setTimers } from "../src/pipelines/timers.ts";
 import { environment, makeHouse, projectFile, type TestHouse, trips } from "./house.ts";
 import { type Fate, makeWire, type Wire } from "./wire.ts";
 
@@ -305,7 +306,9 @@ test("a run that can't be queued is not written down, and its schedule does not 
   const now = Date.parse("2026-11-23T12:00:30Z");
   const at = new Date("2026-11-23T12:00:00Z");
   const row = await PipelineRow.findByPk("trips", { rejectOnEmpty: true });
-  await row.update({ definition: { ...row.definition, schedule: { every: "PT15M" } }, nextAt: at });
+  await row.update({ definition: { ...row.definition, schedule: { every: "PT15M" } } });
+  await setTimers("trips", row.definition, now);
+  await TimerRow.update({ nextAt: at }, { where: { pipeline: "trips" } });
   await house.sql("lease_own", "ALTER SCHEMA jobs RENAME TO jobs_away");
   const errors: unknown[] = [];
   try {
@@ -316,9 +319,9 @@ test("a run that can't be queued is not written down, and its schedule does not 
   }
   expect(errors).toHaveLength(1);
   expect(await RunRow.count()).toBe(0);
-  expect((await PipelineRow.findByPk("trips"))?.nextAt).toEqual(at);
+  expect((await TimerRow.findOne({ where: { pipeline: "trips" } }))?.nextAt).toEqual(at);
   expect(await startDue(house.house.store, house.house.queue, now)).toEqual(["trips"]);
-  await row.update({ nextAt: null });
+  await TimerRow.destroy({ where: { pipeline: "trips" } });
 });
 
 test("tables that join don't undo what somebody saved meanwhile", async () => {

@@ -82,7 +82,7 @@ test("chosen rows of several loads are loaded again in one run, and no others", 
   expect(ids).toHaveLength(2);
   const all = (await house.ask("GET", "/rejected/choices")).body;
   expect(all).toEqual([
-    { pipeline: "trips", loads: expect.arrayContaining(["berth", "guest"]), ids: expect.any(Array) },
+    { pipeline: "trips", loads: expect.arrayContaining(["berth", "guest"]), ids: expect.any(Array), given: {} },
   ]);
   expect(all[0].ids).toHaveLength(3);
   await house.sql(

@@ -1,7 +1,7 @@
 import { recoverRuns } from "@undercoat/server/jobs/recover";
 import { startDue } from "@undercoat/server/jobs/scheduler";
 import { startWorker } from "@undercoat/server/jobs/worker";
-import { PipelineRow, RunLoadRow, RunRow } from "@undercoat/server/store/models";
+import { PipelineRow, RunLoadRow, RunRow, TimerRow } from "@undercoat/server/store/models";
 import pino from "pino";
 import { afterAll, beforeAll, describe, expect, test } from "vitest";
 import { environment, makeHouse, projectFile, type TestHouse, trips } from "./house.ts";
@@ -103,7 +103,10 @@ test("a run's lines are the newest, and after one only what is new", async () =>
 });
 
 describe("the scheduler", () => {
-  const due = (at: Date) => PipelineRow.update({ nextAt: at }, { where: { name: "trips" } });
+  const executeQueued = async () => {
+    for (const { id } of await RunRow.findAll({ where: { status: "queued" } })) await it_.execute(id);
+  };
+  const due = (at: Date) => TimerRow.update({ nextAt: at }, { where: { pipeline: "trips" } });
 
   test("starts a due pipeline once, however many processes look, and reckons the next time from now", async () => {
     const now = Date.parse("2026-11-23T12:00:30Z");
@@ -112,6 +115,7 @@ describe("the scheduler", () => {
     expect(started.flat()).toEqual(["trips"]);
     expect((await PipelineRow.findByPk("trips"))?.nextAt?.toISOString()).toBe("2026-11-23T12:15:00.000Z");
     expect(await startDue(it_.house.store, it_.house.queue, now)).toEqual([]);
+    await executeQueued();
   });
 
   test("after a day of downtime makes one run and not ninety-six", async () => {
@@ -127,9 +131,9 @@ describe("the scheduler", () => {
 
   test("leaves a paused pipeline alone", async () => {
     const { definition } = (await it_.ask("GET", "/pipelines/trips")).body;
-    await it_.ask("PUT", "/pipelines/trips/schedule", { schedule: { ...definition.schedule, paused: true } });
+    await it_.ask("PUT", "/pipelines/trips/schedules", { schedules: [{ ...definition.schedule, paused: true }] });
     expect((await PipelineRow.findByPk("trips"))?.nextAt).toBeNull();
-    await it_.ask("PUT", "/pipelines/trips/schedule", { schedule: { ...definition.schedule, paused: false } });
+    await it_.ask("PUT", "/pipelines/trips/schedules", { schedules: [{ ...definition.schedule, paused: false }] });
     expect((await PipelineRow.findByPk("trips"))?.nextAt).not.toBeNull();
   });
 });

@@ -24,6 +24,8 @@ const WarehousePage = lazy(() => import("./warehouse/WarehousePage.tsx"));
 const ConnectionsPage = lazy(() => import("./connections/ConnectionsPage.tsx"));
 const ConnectionPage = lazy(() => import("./connections/ConnectionPage.tsx"));
 const UsersPage = lazy(() => import("./account/UsersPage.tsx"));
+const SchedulesPage = lazy(() => import("./schedules/SchedulesPage.tsx"));
+const VersionsPage = lazy(() => import("./versions/VersionsPage.tsx"));
 const TokensPage = lazy(() => import("./account/TokensPage.tsx"));
 
 function Missing() {
@@ -67,6 +69,8 @@ export function App() {
               <Route path="/" element={<LedgerPage />} />
               <Route path="/pipelines" element={<PipelinesPage />} />
               <Route path="/pipelines/new" element={<NewPipelinePage />} />
+              <Route path="/schedules" element={<SchedulesPage />} />
+              <Route path="/versions/:name" element={<VersionsPage />} />
               <Route path="/pipelines/:name/:load?" element={<PipelinePage />} />
               <Route path="/rejected" element={<RejectedPage />} />
               <Route path="/runs" element={<RunsPage />} />

@@ -1,5 +1,5 @@
 import type { Given, ResolvedValue } from "../parameter/resolve.ts";
-import type { ConnectionSettings, Load, Pipeline, Schedule } from "../pipeline/pipeline.ts";
+import type { ConnectionSettings, Load, Pipeline } from "../pipeline/pipeline.ts";
 import type { Problem } from "../pipeline/schema.ts";
 import type { RowDifferences } from "../proof/difference.ts";
 import type { Depth, FigurePair, SliceFigures, Verdict } from "../proof/verdict.ts";
@@ -64,7 +64,14 @@ export interface PipelineSummary {
   title: string;
   warehouse: string;
   loads: { name: string; table: string; mode: string; connection: string }[];
-  schedule: Schedule | null;
+  /** when it runs, in words */
+  runs: string;
+  labels: string[];
+  owner: string | null;
+  /** true where the one who asks wants to see it first */
+  favourite: boolean;
+  /** what it does, in one sentence */
+  sentence: string;
   nextAt: string | null;
   lastRun: RunSummary | null;
   /** how many of its loads stand so, each by its newest outcome */
@@ -74,10 +81,54 @@ export interface PipelineSummary {
 export interface PipelineView {
   name: string;
   definition: Pipeline;
-  nextTimes: string[];
+  /** each schedule in words, with its next times */
+  schedules: { words: string; next: string[] }[];
   lastRun: RunSummary | null;
   updatedAt: string;
   savedBy: string | null;
+  version: number;
+  favourite: boolean;
+  sentence: string;
+}
+
+/** A pipeline as it was saved at some time. */
+export interface VersionView {
+  number: number;
+  /** null for what came by itself */
+  author: string | null;
+  note: string | null;
+  name: string | null;
+  at: string;
+  /** what differs from the version before, in words; null for the first */
+  changes: string | null;
+}
+
+/** What is being changed of a pipeline and not saved. */
+export interface DraftView {
+  mine: { origin: Pipeline; base: string; steps: Pipeline[]; at: string } | null;
+  others: { user: string; at: string; steps: number }[];
+}
+
+/** What runs when, over all pipelines. */
+export interface SchedulesView {
+  /** why no schedule starts anything; null while they do */
+  paused: { reason: string; by: string; at: string } | null;
+  rows: {
+    pipeline: string;
+    title: string;
+    words: string;
+    paused: boolean;
+    /** the pipeline that it follows */
+    after: string | null;
+    zone: string;
+    /** when it is due, where it has come due or waits */
+    due: string | null;
+    next: string[];
+    /** all its times of the next 24 hours */
+    day: string[];
+    /** how long its runs took lately, by their median, in seconds */
+    seconds: number | null;
+  }[];
 }
 
 export interface SuggestedLoad {
@@ -196,6 +247,8 @@ export interface RunView extends RunSummary {
   scope: Scope;
   /** the values it was asked to run with */
   given: Given;
+  /** the saved version that it ran; null for a draft */
+  version: number | null;
   /** true where what it ran is what is saved now */
   saved: boolean;
 }
@@ -390,5 +443,5 @@ export interface ProblemDetails {
   status: number;
   detail?: string;
   hint?: string;
-  problems?: Problem[];
+  problems?: (Problem & { line?: number; file?: string })[];
 }

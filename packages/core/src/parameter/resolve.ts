@@ -116,7 +116,9 @@ function fillerOf(values: ReadonlyMap<string, Value>, { kind }: Slot): (name: st
  */
 export function resolve(pipeline: Pipeline, given: Given, now: number): Resolved {
   const resolved = put(pipeline, given, now);
-  const wrong = check<Pipeline>(pipelineSchema, resolved.definition).problems;
+  // Schedules name sets of values, which a resolved pipeline has none of; they have been checked with them.
+  const { schedule: _, schedules: __, ...definition } = resolved.definition;
+  const wrong = check<Pipeline>(pipelineSchema, definition).problems;
   if (wrong.length) throw new ResolveError(wrong);
   return resolved;
 }

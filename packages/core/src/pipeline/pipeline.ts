@@ -42,6 +42,9 @@ export interface Into {
   versions?: "drop";
 }
 
+/** True for a load that looks for rows gone from the source. */
+export const sweeps = (load: Load | undefined): boolean => !["keep", undefined].includes(load?.into.deleted);
+
 /** What the change of a column does: keep the first value, overwrite it, open a version, or keep the value before in a second column. */
 export type ColumnChange = "keep" | "overwrite" | "version" | { previous: string };
 
@@ -180,7 +183,28 @@ export interface Load {
   proof?: ProofPlan;
 }
 
-export type Schedule = ({ every: string } | { cron: string }) & { zone?: string; paused?: boolean };
+/** When a pipeline is started: every so long, at times of the clock, or when another one has ended. */
+export type Timing = { every: string } | { cron: string } | { after: string; on?: "finished" | "proved" };
+
+export type Schedule = Timing & {
+  zone?: string;
+  paused?: boolean;
+  /** the first and the last day on which it starts something */
+  from?: string;
+  until?: string;
+  /** so many times and no more */
+  times?: number;
+  /** the sets of values that it is run with, each by a run of its own; the defaults where absent */
+  values?: string[];
+  /** `run` where absent; only a proof; or only a look for rows gone from the source */
+  do?: "run" | "prove" | "sweep";
+  /** pipelines that it does not run at the same time as, nor they as it */
+  apart?: string[];
+  /** where the last one still runs: `wait` for it, where absent, or leave this time out */
+  overlap?: "wait" | "skip";
+  /** times that passed while nothing ran: `one` run for all of them, where absent, or none */
+  catchUp?: "one" | "none";
+};
 
 /** A versioned, reusable list of loads. They run side by side, and one after another where one reads what another writes. */
 export interface Pipeline {
@@ -193,9 +217,16 @@ export interface Pipeline {
   /** named sets of values; a parameter that a set leaves out keeps its default */
   values?: Record<string, Record<string, GivenValue>>;
   loads: Record<string, Load>;
+  /** whose it is, as people know them */
+  owner?: string;
+  labels?: string[];
+  /** what there is to know of it, in Markdown */
+  note?: string;
   /** tables that get a load by themselves when they appear */
   joins?: Joins;
+  /** one schedule, or several in `schedules` */
   schedule?: Schedule;
+  schedules?: Schedule[];
 }
 
 /** Which new tables of a source join a pipeline, and where they go. */

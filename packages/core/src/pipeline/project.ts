@@ -1,5 +1,6 @@
 import { isMap, LineCounter, parseDocument, stringify } from "yaml";
 import { connectionDefaults } from "./address.ts";
+import { orderedPipeline } from "./ordered.ts";
 import type { ConnectionSettings, Pipeline } from "./pipeline.ts";
 import { check, type Problem, projectSchema } from "./schema.ts";
 
@@ -16,6 +17,14 @@ export interface Project {
 /** A problem of a project file with its line, counted from 1. */
 export interface LocatedProblem extends Problem {
   line: number;
+  /** which of several files it stands in */
+  file?: string;
+}
+
+/** One of the files that together say what a project is. */
+export interface ProjectFile {
+  file: string;
+  text: string;
 }
 
 /** A parsed file that can say on which line a path stands. */
@@ -79,6 +88,45 @@ export function readProject(text: string): { project: Project | null; problems: 
   return problems.length ? { project: null, problems: locate(text, problems) } : { project, problems: [] };
 }
 
+/**
+ * Reads several files as one project. What two of them say of one connection or pipeline is a problem, for neither comes first.
+ */
+export function readProjects(files: readonly ProjectFile[]): { project: Project | null; problems: LocatedProblem[] } {
+  const problems: LocatedProblem[] = [];
+  const whole: Project = { undercoat: 1, connections: {}, pipelines: {} };
+  for (const { file, text } of files) {
+    const { project, problems: own } = readProject(text);
+    problems.push(...own.map((problem) => (file ? { ...problem, file } : problem)));
+    for (const part of ["connections", "pipelines"] as const)
+      for (const [name, entry] of Object.entries(project?.[part] ?? {})) {
+        const held = whole[part] as Record<string, unknown>;
+        if (Object.hasOwn(held, name))
+          problems.push({
+            ...(locate(text, [
+              { path: [part, name], message: `Another file says what ${name} is too` },
+            ])[0] as LocatedProblem),
+            file,
+          });
+        held[name] = entry;
+      }
+  }
+  return problems.length ? { project: null, problems } : { project: whole, problems: [] };
+}
+
+/** Tells in which of several files, and on which of its lines, each problem stands. */
+export function locateAmong(files: readonly ProjectFile[], problems: readonly Problem[]): LocatedProblem[] {
+  const [first] = files;
+  if (!first) return [];
+  if (files.length === 1) return locate(first.text, problems);
+  const texts = files.map(({ file, text }) => ({ file, text, project: readProject(text).project }));
+  return problems.flatMap((problem) => {
+    const [part, name] = problem.path.map(String);
+    const holder =
+      texts.find(({ project }) => Object.hasOwn(project?.[part as "pipelines"] ?? {}, name ?? "")) ?? texts[0];
+    return locate(holder?.text ?? "", [problem]).map((located) => ({ ...located, file: holder?.file ?? "" }));
+  });
+}
+
 interface LooseLoad {
   watermark?: { lookBack?: unknown };
   columns?: Record<string, unknown>;
@@ -128,5 +176,8 @@ export function writeProject(
       },
     ]),
   );
-  return stringify({ undercoat: 1, connections: bare, pipelines }, { lineWidth: 110, version: "1.2" });
+  const ordered = Object.fromEntries(
+    Object.entries(pipelines).map(([name, pipeline]) => [name, orderedPipeline(pipeline)]),
+  );
+  return stringify({ undercoat: 1, connections: bare, pipelines: ordered }, { lineWidth: 110, version: "1.2" });
 }

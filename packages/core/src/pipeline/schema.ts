@@ -266,6 +266,18 @@ export const loadSchema = Joi.object({
   return load;
 }, "append");
 
+const day = Joi.string().custom(
+  checked((value) => {
+    if (
+      !/^\d{4}-\d{2}-\d{2}$/.test(value) ||
+      Number.isNaN(Date.parse(value)) ||
+      new Date(value).toISOString().slice(0, 10) !== value
+    )
+      throw new RangeError(`${value} is not a day; write one like 2026-12-01`);
+  }),
+  "day",
+);
+
 export const scheduleSchema = Joi.object({
   every: Joi.string().custom(
     checked((value) => {
@@ -286,13 +298,25 @@ export const scheduleSchema = Joi.object({
     }),
     "cron",
   ),
+  after: slug,
+  on: Joi.string().valid("finished", "proved"),
   zone,
   paused: Joi.boolean(),
+  from: day,
+  until: day,
+  times: Joi.number().integer().min(1).max(1_000_000),
+  values: Joi.array().items(Joi.string().max(63)).min(1).max(1000).unique(),
+  do: Joi.string().valid("run", "prove", "sweep"),
+  apart: Joi.array().items(slug).min(1).max(100).unique(),
+  overlap: Joi.string().valid("wait", "skip"),
+  catchUp: Joi.string().valid("one", "none"),
 })
-  .xor("every", "cron")
+  .xor("every", "cron", "after")
+  .with("on", "after")
   .messages({
-    "object.missing": "{{#label}} needs every or cron",
-    "object.xor": "{{#label}} has both every and cron; keep one",
+    "object.missing": "{{#label}} needs every, cron or after",
+    "object.xor": "{{#label}} has more than one of every, cron and after; keep one",
+    "object.with": "{{#label}}: on says how the pipeline after which it runs has ended",
   });
 
 const parameterName = /^[A-Za-z_][A-Za-z0-9_]{0,62}$/;
@@ -317,6 +341,9 @@ export const pipelineSchema = Joi.object({
   values: Joi.object()
     .pattern(/^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$/, givenValues)
     .max(1000),
+  owner: Joi.string().min(1).max(120),
+  labels: Joi.array().items(Joi.string().min(1).max(40)).unique().max(20),
+  note: Joi.string().max(20_000),
   loads: Joi.object().pattern(slugPattern, loadSchema).min(1).max(500).required(),
   joins: Joi.object({
     connection: slug.required(),
@@ -325,7 +352,19 @@ export const pipelineSchema = Joi.object({
     into: Joi.string().min(1).max(63).required(),
   }),
   schedule: scheduleSchema,
-});
+  schedules: Joi.array().items(scheduleSchema).min(1).max(50),
+}).custom((pipeline, helpers) => {
+  const sets = new Set(Object.keys(pipeline.values ?? {}));
+  const listed = [...(pipeline.schedule ? [pipeline.schedule] : []), ...(pipeline.schedules ?? [])];
+  const missing = listed
+    .flatMap((schedule: { values?: string[] }) => schedule.values ?? [])
+    .find((set) => !sets.has(set));
+  return missing === undefined
+    ? pipeline
+    : helpers.message({
+        custom: `{{#label}}: a schedule names the values ${missing}, and the pipeline has no such set`,
+      });
+}, "schedules");
 
 export const connectionSchema = Joi.object({
   kind: Joi.string().valid("postgres").required(),

@@ -514,6 +514,8 @@ export function windowFor(plan: LoadPlan, scope: Scope, stored: string | null): 
         : { kind: "all" };
     case "whole":
       return { kind: "all" };
+    case "gone":
+      return { kind: "keys", keys: [] };
     case "rejected":
       throw new PlanError("Which rows were rejected is known to the warehouse");
     case "keys":

@@ -24,6 +24,8 @@ export type Scope =
   | { kind: "slices"; slices: (string | null)[] }
   /** exactly these rows, by their key's values as text */
   | { kind: "keys"; keys: string[][] }
+  /** nothing is read: only rows gone from the source are looked for */
+  | { kind: "gone" }
   /** rejected rows again, by their numbers in the warehouse's list; null for all of the load's */
   | { kind: "rejected"; ids: string[] | null };
 

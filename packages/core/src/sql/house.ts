@@ -120,6 +120,11 @@ export const readTally =
 export const oldestProof =
   "SELECT proof::text AS proof, moment::text AS moment FROM undercoat.tally WHERE target = $1 AND moment IS NOT NULL AND NOT void AND (proof ->> 'whole')::boolean AND proof ->> 'verdict' = 'proved' AND coalesce(proof ->> 'without', '0') = '0' ORDER BY at LIMIT 1";
 
+/** Puts what is known of a pipeline's loads under another pipeline. Parameters: the pipeline before, the one after, a load or null for all. */
+export const readdressing = ["watermark", "known", "rejected", "history", "tally"].map(
+  (table) => `UPDATE undercoat.${table} SET pipeline = $2 WHERE pipeline = $1 AND ($3::text IS NULL OR load = $3)`,
+);
+
 /** Takes away what was kept longer than $1, some rows at a time: of each target the latest tally stays. */
 export const prunedAtOnce = 2000;
 export const pruning = [

@@ -135,7 +135,8 @@ class LoadRun {
       );
 
     clock.start("apply");
-    const sweeping = plan.write.deletions !== null && isDue(order.scope) && planned.sweep && existing !== null;
+    const asked = order.scope.kind === "gone" || (isDue(order.scope) && planned.sweep);
+    const sweeping = plan.write.deletions !== null && asked && existing !== null;
     const swept = sweeping
       ? await sweep(plan, await findGone(plan, proving.without, existing, this.ends, report), warehouse, report)
       : { rows: "0", slices: [] };

@@ -229,6 +229,8 @@ export interface Warehouse {
   histories(): Promise<KeptHistory[]>;
   /** What those who look back ask of one; null where the table keeps none. */
   lookBack(target: string): Promise<LookBack | null>;
+  /** Keeps what is known of a pipeline's loads, or of one of them, under another pipeline's name from now on. */
+  readdress(from: { pipeline: string; load: string | null }, to: { pipeline: string }): Promise<void>;
   /** Takes away tallies and rejected rows that left the list longer ago than a duration (ISO 8601); how many. */
   prune(keep: string): Promise<number>;
   /**

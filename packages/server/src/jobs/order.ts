@@ -12,7 +12,7 @@ const named = ({ schema, table }: { schema: string | null; table: string }) =>
   formatTableName({ schema: schema ?? "public", table });
 
 /** The tables of the warehouse that a load reads: what it is made from where that is the warehouse itself, and what its rules look up. */
-async function tablesRead({ from, rules }: Load, inside: boolean): Promise<string[]> {
+export async function tablesRead({ from, rules }: Load, inside: boolean): Promise<string[]> {
   const read = inside
     ? [...(from.table ? [from.table] : []), ...Object.values(from.tables ?? {})].map((name) =>
         formatTableName(parseTableName(name)),

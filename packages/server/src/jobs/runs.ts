@@ -2,10 +2,12 @@ import { type Given, lineOf, placesOf, resolve } from "@undercoat/core/parameter
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { emptyTally, type RunKind, type Scope } from "@undercoat/core/run/run";
 import type { Transaction } from "sequelize";
+import { savePipeline } from "../pipelines/save.ts";
 import { PipelineRow, RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { withNewTables } from "./join.ts";
 import type { Queue } from "./queue.ts";
+import { RunRefused } from "./refused.ts";
 
 /** What somebody asks a pipeline to do. */
 export interface RunRequest {
@@ -23,13 +25,12 @@ export interface RunRequest {
   heading?: number;
   /** a rehearsal's limit of rows */
   rowLimit?: number;
+  /** the schedule that starts it */
+  schedule?: string;
   /** why it runs, as a run's page says it: `by hand`, `on schedule` */
   reason: string;
   requestedBy: string | null;
 }
-
-/** A request that can't be met, with what is wrong. */
-export class RunRefused extends Error {}
 
 /** Tables that are new at a pipeline's source, and the version of the pipeline they would join. */
 export interface Joining {
@@ -71,10 +72,11 @@ export async function requestRuns(
   queue: Queue,
   request: RunRequest,
   givens: readonly Given[],
+  within?: { transaction: Transaction; joining?: Joining | null },
 ): Promise<RunRow[]> {
   const [first, ...others] = givens;
-  if (others.length === 0) return [await requestRun(store, queue, { ...request, given: first })];
-  return store.sequelize.transaction(async (transaction) => {
+  if (others.length === 0) return [await requestRun(store, queue, { ...request, given: first }, within)];
+  const all = async (transaction: Transaction) => {
     const runs: RunRow[] = [];
     for (const given of givens) {
       const heading = runs[0]?.id;
@@ -82,7 +84,8 @@ export async function requestRuns(
     }
     await runs[0]?.update({ heading: runs[0].id }, { transaction });
     return runs;
-  });
+  };
+  return within ? all(within.transaction) : store.sequelize.transaction(all);
 }
 
 async function writeRun(
@@ -104,10 +107,14 @@ async function writeRun(
   const names = request.loads ?? Object.keys(definition.loads);
   const unknown = names.find((name) => !Object.hasOwn(definition.loads, name));
   if (unknown !== undefined) throw new RunRefused(`The pipeline ${request.pipeline} has no load ${unknown}`);
-  if (joined.length) {
-    const updatedAt = new Date(Math.max(Date.now(), pipeline.updatedAt.getTime() + 1));
-    await pipeline.update({ definition: template, updatedAt, savedBy: null }, { transaction });
-  }
+  const saved = joined.length
+    ? await savePipeline(store, pipeline.name, template, {
+        by: null,
+        note: `${joined.join(", ")} joined`,
+        transaction,
+        before: pipeline.updatedAt,
+      })
+    : pipeline;
   const run = await RunRow.create(
     {
       pipeline: request.pipeline,
@@ -116,12 +123,14 @@ async function writeRun(
       given,
       values,
       heading: request.heading ?? null,
+      version: request.definition ? null : saved.version,
       kind: request.kind,
       status: "queued",
       reason: request.reason,
       scope: request.scope,
       wantsRows: request.wantsRows ?? false,
       rowLimit: request.rowLimit ?? null,
+      schedule: request.schedule ?? null,
       requestedBy: request.requestedBy,
       createdAt: new Date(),
     },
@@ -152,7 +161,6 @@ async function writeRun(
       { transaction },
     );
   await queue.send(run.id, transaction);
-  if (joined.length) await store.tell({ kind: "changed", what: "pipelines" }, transaction);
   await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status: "queued" }, transaction);
   return run;
 }

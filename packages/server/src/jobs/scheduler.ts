@@ -1,11 +1,14 @@
-import type { Scope } from "@undercoat/core/run/run";
+import { type Pipeline, type Schedule, sweeps } from "@undercoat/core/pipeline/pipeline";
+import type { RunStatus, Scope } from "@undercoat/core/run/run";
 import { cellsDue } from "@undercoat/core/schedule/cells";
-import { nextTimes } from "@undercoat/core/schedule/schedule";
-import { Op } from "sequelize";
-import { PipelineRow, RunRow, SliceRow } from "../store/models.ts";
+import { isOpenAt, schedulesOf } from "@undercoat/core/schedule/schedule";
+import { Op, QueryTypes, type Transaction } from "sequelize";
+import { pausedAll } from "../pipelines/pause.ts";
+import { dueAfter, noteNext, scheduleOf, setTimers } from "../pipelines/timers.ts";
+import { PipelineRow, RunRow, SliceRow, TimerRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import type { Queue } from "./queue.ts";
-import { newTablesOf, requestRun } from "./runs.ts";
+import { newTablesOf, type RunRequest, requestRun, requestRuns } from "./runs.ts";
 
 /** How often the clock is looked at, in milliseconds. */
 const tick = 1000;
@@ -16,8 +19,8 @@ const rowsAtOnce = 500_000;
 const slicesAtOnce = 1000;
 
 /**
- * Starts runs when they are due. Any number of processes may do so: taking a due pipeline moves its next time on in the
- * same statement, so exactly one gets it. Times missed while nothing ran make one run, because the next time is reckoned from now.
+ * Starts runs when they are due. Any number of processes may do so: taking a due timer moves its next time on in the same
+ * transaction, so exactly one gets it. Times missed while nothing ran make one run, because the next time is reckoned from now.
  */
 export function startScheduler(
   store: Store,
@@ -26,10 +29,16 @@ export function startScheduler(
 ): { stop: () => void } {
   let busy = false;
   let ticks = 0;
+  let set = false;
   const timer = setInterval(() => {
     if (busy) return;
     busy = true;
-    startDue(store, queue, Date.now(), failed)
+    const ready = set ? Promise.resolve() : setMissing();
+    ready
+      .then(() => {
+        set = true;
+        return startDue(store, queue, Date.now(), failed);
+      })
       .then((started) =>
         started.length === 0 && ticks++ % cellsEvery === cellsEvery - 1
           ? startCellProofs(store, queue, Date.now())
@@ -43,18 +52,29 @@ export function startScheduler(
   return { stop: () => clearInterval(timer) };
 }
 
-/** Starts every pipeline due at `now` (milliseconds since the epoch); returns their names. One that can't be started stays due. */
+/** Sets the timers of pipelines that were saved before there were any. */
+async function setMissing(): Promise<void> {
+  const known = new Set((await TimerRow.findAll({ attributes: ["pipeline"] })).map((row) => row.pipeline));
+  for (const { name, definition } of await PipelineRow.findAll())
+    if (!known.has(name) && schedulesOf(definition).length) await setTimers(name, definition, Date.now());
+}
+
+/** Starts what is due at `now` (milliseconds since the epoch); returns the pipelines' names. What can't be started stays due. */
 export async function startDue(
   store: Store,
   queue: Queue,
   now: number,
   failed: (error: unknown) => void = () => undefined,
 ): Promise<string[]> {
-  const due = await PipelineRow.findAll({ where: { nextAt: { [Op.lte]: new Date(now) } }, attributes: ["name"] });
+  const due = await TimerRow.findAll({
+    where: { nextAt: { [Op.lte]: new Date(now) } },
+    order: ["nextAt", "pipeline"],
+  });
+  if (due.length === 0 || (await pausedAll())) return [];
   const started: string[] = [];
-  for (const { name } of due) {
+  for (const timer of due) {
     try {
-      if (await startOne(store, queue, name, now)) started.push(name);
+      if (await startOne(store, queue, timer, now)) started.push(timer.pipeline);
     } catch (error) {
       failed(error);
     }
@@ -62,38 +82,89 @@ export async function startDue(
   return started;
 }
 
-/** Starts a pipeline that is due and moves its next time on, both or neither; false where another has done so. */
-async function startOne(store: Store, queue: Queue, name: string, now: number): Promise<boolean> {
-  const seen = await PipelineRow.findByPk(name);
+/** Later than this a time has been missed while nothing ran, in milliseconds. */
+const missedAfter = 60_000;
+
+/** Starts what a timer is of and moves its next time on, both or neither; false where another has done so, or it is not to start now. */
+async function startOne(store: Store, queue: Queue, due: TimerRow, now: number): Promise<boolean> {
+  const seen = await PipelineRow.findByPk(due.pipeline);
   // A source is not asked for new tables while the pipeline is held.
   const joining = seen?.definition.joins ? await newTablesOf(store, seen) : null;
   return store.sequelize.transaction(async (transaction) => {
-    const [pipeline] = await PipelineRow.findAll({
-      where: { name, nextAt: { [Op.lte]: new Date(now) } },
+    const timer = await TimerRow.findOne({
+      where: { pipeline: due.pipeline, schedule: due.schedule, nextAt: { [Op.lte]: new Date(now) } },
       lock: transaction.LOCK.UPDATE,
       skipLocked: true,
       transaction,
     });
-    if (!pipeline?.nextAt) return false;
-    const { schedule } = pipeline.definition;
-    const late = now - pipeline.nextAt.getTime() > 60_000;
-    const next = schedule ? nextTimes(schedule, now)[0] : undefined;
-    await pipeline.update({ nextAt: next === undefined ? null : new Date(next) }, { transaction });
-    if (!schedule || schedule.paused) return false;
-    await requestRun(
+    const row = timer ? await PipelineRow.findByPk(timer.pipeline, { transaction }) : null;
+    const schedule = row && timer ? scheduleOf(row.definition, timer) : undefined;
+    if (!timer?.nextAt || !row || !schedule) return false;
+    if (await keptApart(store, row.name, schedule, transaction)) return false;
+    const late = now - timer.nextAt.getTime() > missedAfter;
+    const leftOut =
+      !isOpenAt(schedule, now, timer.begun) ||
+      (late && schedule.catchUp === "none" && !("after" in schedule)) ||
+      (await overlaps(timer, schedule, transaction));
+    const begun = timer.begun + (leftOut ? 0 : 1);
+    await timer.update({ begun, nextAt: dueAfter(schedule, now, begun) }, { transaction });
+    await noteNext(row.name, transaction);
+    if (leftOut) return false;
+    const reason =
+      "after" in schedule ? `after ${schedule.after}` : late ? "on schedule, after downtime" : "on schedule";
+    await requestRuns(
       store,
       queue,
       {
-        pipeline: name,
-        kind: "load",
-        scope: { kind: "due" },
-        reason: late ? "on schedule, after downtime" : "on schedule",
+        pipeline: row.name,
+        ...whatToDo(row.definition, schedule),
+        reason,
         requestedBy: null,
+        schedule: timer.schedule,
       },
+      schedule.values ? schedule.values.map((set) => ({ set })) : [{}],
       { transaction, joining },
     );
     return true;
   });
+}
+
+/** What a schedule starts. */
+function whatToDo({ loads }: Pipeline, schedule: Schedule): Pick<RunRequest, "kind" | "scope" | "loads"> {
+  if (schedule.do === "prove") return { kind: "prove", scope: { kind: "due" } };
+  if (schedule.do !== "sweep") return { kind: "load", scope: { kind: "due" } };
+  return { kind: "load", scope: { kind: "gone" }, loads: Object.keys(loads).filter((load) => sweeps(loads[load])) };
+}
+
+/** True where a time is left out because the run before is not over: one that waits already is enough. */
+async function overlaps(timer: TimerRow, { overlap = "wait" }: Schedule, transaction: Transaction): Promise<boolean> {
+  const open: RunStatus[] = overlap === "skip" ? ["queued", "running", "unknown"] : ["queued"];
+  return (
+    (await RunRow.count({
+      where: { pipeline: timer.pipeline, schedule: timer.schedule, status: open },
+      transaction,
+    })) > 0
+  );
+}
+
+/** True while a pipeline runs that this one is not to run at the same time as, whichever of the two says so; it stays due. */
+async function keptApart(
+  store: Store,
+  name: string,
+  { apart = [] }: Schedule,
+  transaction: Transaction,
+): Promise<boolean> {
+  const saying = await store.sequelize.query<{ name: string }>(
+    "SELECT DISTINCT pipeline AS name FROM timers WHERE apart::jsonb @> to_jsonb(ARRAY[:name]::text[])",
+    { replacements: { name }, transaction, type: QueryTypes.SELECT },
+  );
+  const others = [...new Set([...apart, ...saying.map((row) => row.name)])];
+  if (others.length === 0) return false;
+  // One at a time looks and starts, so that two that are due at once don't both find nobody running.
+  await store.sequelize.query("SELECT pg_advisory_xact_lock(1970169957, 3)", { transaction });
+  return (
+    (await RunRow.count({ where: { pipeline: others, status: ["queued", "running", "unknown"] }, transaction })) > 0
+  );
 }
 
 /** Why such a proof runs, as its page says. */
@@ -134,7 +205,7 @@ export async function startCellProofs(store: Store, queue: Queue, now: number): 
           cellsDue(
             proof?.cells,
             { cellsAt: mark.cellsAt?.getTime() ?? null, provedAt: mark.provedAt.getTime() },
-            definition.schedule?.zone ?? "UTC",
+            schedulesOf(definition)[0]?.zone ?? "UTC",
             now,
           ),
         );

@@ -1,7 +1,7 @@
 import type { RowDifferences } from "@undercoat/core/proof/difference";
 import { type Failure, isOpen, type LoadProof, type RunStatus } from "@undercoat/core/run/run";
 import type { LoadOutcome } from "@undercoat/engine/load/load";
-import type { InferAttributes, Transaction } from "sequelize";
+import { type InferAttributes, QueryTypes, type Transaction } from "sequelize";
 import { RunLoadRow, RunRow, TargetRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { type Lease, putOff, whileHeld } from "./lease.ts";
@@ -161,9 +161,34 @@ export async function endRun(store: Store, lease: Lease): Promise<RunStatus> {
       { transaction },
     );
     if (unknown) await putOff(store, lease, transaction);
+    else await startFollowers(store, run, loads, transaction);
     await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status }, transaction);
     return status;
   });
+}
+
+/**
+ * Makes the schedules due that follow a pipeline: those of its end, and where every proof held those of its having been
+ * proved. Runs that were asked for together have ended with the last of them.
+ */
+async function startFollowers(store: Store, run: RunRow, loads: RunLoadRow[], transaction: Transaction): Promise<void> {
+  if (run.status !== "finished" || !["due", "whole"].includes(run.scope.kind) || !["load", "prove"].includes(run.kind))
+    return;
+  const [{ open = 0, unproved = 0 } = {}] = await store.sequelize.query<{ open: number; unproved: number }>(
+    `SELECT count(*) FILTER (WHERE r.status <> 'finished')::int AS open,
+       count(*) FILTER (WHERE EXISTS (SELECT 1 FROM run_loads l LEFT JOIN proofs p ON p.id = l.proof_id WHERE l.run_id = r.id AND p.verdict IS DISTINCT FROM 'proved'))::int AS unproved
+     FROM runs r WHERE r.id = :run OR r.heading = :heading`,
+    { replacements: { run: run.id, heading: run.heading ?? 0 }, transaction, type: QueryTypes.SELECT },
+  );
+  // A part of a pipeline that somebody runs by hand is not the pipeline.
+  if (open > 0 || loads.length < Object.keys(run.definition.loads).length) return;
+  await store.sequelize.query(
+    `UPDATE timers SET next_at = now() WHERE "after" = :pipeline AND CASE WHEN proved THEN :proved ELSE :loads END`,
+    {
+      replacements: { pipeline: run.pipeline, proved: unproved === 0, loads: run.kind === "load" },
+      transaction,
+    },
+  );
 }
 
 /**

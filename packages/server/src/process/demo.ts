@@ -6,7 +6,7 @@ import { readProject } from "@undercoat/core/pipeline/project";
 import { demoNames, isSeeded, plantTrouble, seedDemo } from "@undercoat/demo/demo";
 import { demoProject } from "@undercoat/demo/project";
 import { requestRuns } from "../jobs/runs.ts";
-import { savePipeline } from "../routes/pipelines.ts";
+import { savePipeline } from "../pipelines/save.ts";
 import { seal } from "../secret.ts";
 import { type Settings, writePrivate } from "../settings.ts";
 import { ConnectionRow, RunRow, UserRow } from "../store/models.ts";

@@ -8,9 +8,10 @@ import {
   resolve,
 } from "@undercoat/core/parameter/resolve";
 import { findRing } from "@undercoat/core/pipeline/order";
-import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { type Pipeline, sweeps } from "@undercoat/core/pipeline/pipeline";
 import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
 import { PlanError } from "@undercoat/core/plan/plan";
+import { schedulesOf } from "@undercoat/core/schedule/schedule";
 import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { failureOf, LoadFailure, NoTable } from "@undercoat/engine/failure";
 import { planFor } from "@undercoat/engine/load/planning";
@@ -19,15 +20,15 @@ import type { Snapshot } from "@undercoat/engine/source/source";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { WarehouseSnapshot } from "@undercoat/engine/warehouse/warehouse";
 import { loadOrder } from "../jobs/order.ts";
-import { problemAt } from "../problem.ts";
-import type { Target } from "../store/store.ts";
+import { HttpProblem, problemAt } from "../problem.ts";
+import { type Target, targetsOf } from "../store/store.ts";
 
 /** Where a definition's connections are looked up: the store, or a project file laid over it. */
 export interface ConnectionBook {
   connectionNames(): Promise<string[]>;
   credentials(name: string): Promise<Credentials>;
-  /** the tables that all pipelines write, those not run yet too */
-  targets(): Promise<Target[]>;
+  /** all pipelines by name */
+  pipelines(): Promise<Map<string, Pipeline>>;
 }
 
 /**
@@ -47,7 +48,10 @@ export async function definitionProblems(
   const mentioned = parameterProblems(definition, now);
   if (mentioned.length) return mentioned;
   const known = new Set(await book.connectionNames());
-  const written = await book.targets();
+  const pipelines = new Map(await book.pipelines()).set(name, definition);
+  const wrong = scheduleProblems(name, pipelines);
+  if (wrong.length) return wrong;
+  const written = [...pipelines].flatMap(([pipeline, entry]) => targetsOf(pipeline, entry));
   const seen = new Set<string>();
   const clashes = targetClashes(name, definition, written, now);
   if (clashes.length) return clashes;
@@ -60,6 +64,40 @@ export async function definitionProblems(
   } finally {
     await desk.close();
   }
+  return [];
+}
+
+/** @throws HttpProblem 422 with every problem, where there are any */
+export function refuseProblems(problems: Problem[]): void {
+  if (problems.length)
+    throw new HttpProblem(
+      422,
+      problems.length === 1 ? (problems[0]?.message ?? "") : `${problems.length} things are wrong`,
+      { problems },
+    );
+}
+
+/** Schedules that could never start anything: after a pipeline that is not there, or that in the end waits for this one. */
+function scheduleProblems(name: string, pipelines: ReadonlyMap<string, Pipeline>): Problem[] {
+  const definition = pipelines.get(name);
+  if (!definition) return [];
+  const follows = new Map(
+    [...pipelines].map(([pipeline, entry]) => [
+      pipeline,
+      schedulesOf(entry).flatMap((schedule) => ("after" in schedule ? [schedule.after] : [])),
+    ]),
+  );
+  const path = definition.schedules ? ["schedules"] : ["schedule"];
+  const listed = schedulesOf(definition);
+  const unknown = listed
+    .flatMap((schedule) => [...("after" in schedule ? [schedule.after] : []), ...(schedule.apart ?? [])])
+    .find((other) => !pipelines.has(other));
+  if (unknown !== undefined) return [{ path, message: `There is no pipeline ${unknown}` }];
+  const ring = findRing(follows);
+  if (ring?.includes(name))
+    return [{ path, message: `${ring.join(", ")} run after each other, so they would never come to an end` }];
+  if (listed.some((schedule) => schedule.do === "sweep") && !Object.values(definition.loads).some(sweeps))
+    return [{ path, message: "No load of the pipeline looks for rows gone from the source; say so in its Into" }];
   return [];
 }
 

@@ -12,7 +12,7 @@ import { type Given, placesOf } from "@undercoat/core/parameter/resolve";
 import { earliestFor, meets } from "@undercoat/core/proof/days";
 import { subtract } from "@undercoat/core/proof/decimal";
 import type { FigurePair } from "@undercoat/core/proof/verdict";
-import { isZone, scheduleWords } from "@undercoat/core/schedule/schedule";
+import { isZone, schedulesOf, schedulesWords } from "@undercoat/core/schedule/schedule";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { failureOf } from "@undercoat/engine/failure";
 import { sourceFor } from "@undercoat/engine/source/registry";
@@ -243,7 +243,7 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
     groups: pipelines.map((row) => ({
       pipeline: row.name,
       title: row.title,
-      schedule: scheduleWords(row.definition.schedule),
+      schedule: schedulesWords(schedulesOf(row.definition)),
       lateSince: row.nextAt && Date.now() - row.nextAt.getTime() > lateAfter ? row.nextAt.toISOString() : null,
       tables: Object.entries(row.definition.loads).map(([load, definition]) => {
         const places = placesOf(row.definition, now).filter((one) => one.load === load);
@@ -379,7 +379,7 @@ export const search = routes()
         found.push({
           kind: "pipeline",
           title: row.title,
-          detail: scheduleWords(row.definition.schedule),
+          detail: schedulesWords(schedulesOf(row.definition)),
           to: `/pipelines/${row.name}`,
         });
       for (const { load, table } of placesOf(row.definition, Date.now()))

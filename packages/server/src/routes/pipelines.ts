@@ -8,24 +8,35 @@ import {
   resolve,
 } from "@undercoat/core/parameter/resolve";
 import { freeName, slugOf } from "@undercoat/core/pipeline/names";
-import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import type { Load, Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
 import { check, givenValues, loadSchema, pipelineSchema, scheduleSchema, slug } from "@undercoat/core/pipeline/schema";
+import { pipelineSentence } from "@undercoat/core/pipeline/sentence";
 import { suggestLoad } from "@undercoat/core/pipeline/suggest";
 import { PlanError } from "@undercoat/core/plan/error";
 import type { RunKind, Scope } from "@undercoat/core/run/run";
-import { nextTimes } from "@undercoat/core/schedule/schedule";
+import { nextTimes, schedulesOf, schedulesWords, scheduleWords } from "@undercoat/core/schedule/schedule";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Context } from "hono";
 import Joi from "joi";
-import { Op, type Transaction, UniqueConstraintError } from "sequelize";
 import { type Env, requires, routes, signedIn, takes } from "../context.ts";
 import { type RunRequest, requestRun, requestRuns } from "../jobs/runs.ts";
 import { standingOf, verdicts } from "../jobs/standing.ts";
+import { savePipeline } from "../pipelines/save.ts";
 import { HttpProblem, notFound, problemAt } from "../problem.ts";
-import { PipelineRow, RunRow, SliceRow, StandingRow } from "../store/models.ts";
+import {
+  DraftRow,
+  FavouriteRow,
+  PipelineRow,
+  RunRow,
+  SliceRow,
+  StandingRow,
+  TimerRow,
+  type UserRow,
+} from "../store/models.ts";
 import type { Store } from "../store/store.ts";
-import { definitionProblems } from "./definition.ts";
+import { definitionProblems, refuseProblems } from "./definition.ts";
+import { housekeeping } from "./housekeeping.ts";
 import { columnsOfBoth, previewLoad } from "./preview.ts";
 import { runView, summaries } from "./runs.ts";
 
@@ -44,84 +55,33 @@ async function lastRuns(store: Store): Promise<Map<string, RunRow>> {
   return new Map(rows.map((row) => [row.pipeline, row]));
 }
 
-function view(row: PipelineRow, lastRun: PipelineView["lastRun"]): PipelineView {
-  const schedule = row.definition.schedule;
+async function fullView(store: Store, user: UserRow, row: PipelineRow): Promise<PipelineView> {
+  const last = (await lastRuns(store)).get(row.name);
+  const now = Date.now();
   return {
     name: row.name,
     definition: row.definition,
-    nextTimes: schedule ? nextTimes(schedule, Date.now(), 5).map((at) => new Date(at).toISOString()) : [],
-    lastRun,
+    schedules: schedulesOf(row.definition).map((schedule) => ({
+      words: scheduleWords(schedule),
+      next: nextTimes(schedule, now, 10).map((at) => new Date(at).toISOString()),
+    })),
+    lastRun: last ? ((await summaries([last]))[0] ?? null) : null,
     updatedAt: row.updatedAt.toISOString(),
     savedBy: row.savedBy,
+    version: row.version,
+    favourite: (await FavouriteRow.count({ where: { userId: user.id, pipeline: row.name } })) > 0,
+    sentence: pipelineSentence(row.definition),
   };
 }
 
-async function fullView(store: Store, row: PipelineRow): Promise<PipelineView> {
-  const last = (await lastRuns(store)).get(row.name);
-  return view(row, last ? ((await summaries([last]))[0] ?? null) : null);
-}
-
-/** How a definition is written: over the version that was read (`before`), as a new one (null), or over whatever stands there. */
-interface Saving {
-  by: string | null;
-  transaction?: Transaction;
-  before?: Date | null;
-}
-
-/** Writes a definition and reckons its next time; loads it no longer has lose their marks. @throws HttpProblem 409 where another came first */
-export async function savePipeline(
-  store: Store,
-  name: string,
-  definition: Pipeline,
-  { by, transaction, before }: Saving,
-): Promise<PipelineRow> {
-  const next = definition.schedule ? nextTimes(definition.schedule, Date.now())[0] : undefined;
-  // Two saves in one millisecond are still two versions.
-  const updatedAt = new Date(Math.max(Date.now(), (before?.getTime() ?? 0) + 1));
-  const values = {
-    name,
-    title: definition.title,
-    definition,
-    nextAt: next === undefined ? null : new Date(next),
-    savedBy: by,
-    updatedAt,
-  };
-  if (before) {
-    const [saved] = await PipelineRow.update(values, { where: { name, updatedAt: before }, transaction });
-    if (saved === 0)
-      throw new HttpProblem(409, "Somebody else has changed this pipeline meanwhile", {
-        hint: "Open it again; your change has not been saved.",
-      });
-  } else if (before === null) {
-    await PipelineRow.create(values, { transaction }).catch((error: unknown) => {
-      throw error instanceof UniqueConstraintError
-        ? new HttpProblem(409, `A pipeline ${name} exists already`, {
-            problems: [{ path: ["name"], message: "This name is taken" }],
-          })
-        : error;
-    });
-  } else await PipelineRow.upsert(values, { transaction });
-  const row = await PipelineRow.findByPk(name, { transaction, rejectOnEmpty: true });
-  const gone = { where: { pipeline: name, load: { [Op.notIn]: Object.keys(definition.loads) } }, transaction };
-  await SliceRow.destroy(gone);
-  await StandingRow.destroy(gone);
-  await store.tell({ kind: "changed", what: "pipelines" });
-  return row;
-}
-
-async function refuseProblems(store: Store, name: string, definition: Pipeline, only?: string[]): Promise<void> {
-  const problems = await definitionProblems(store, name, definition, only);
-  if (problems.length)
-    throw new HttpProblem(
-      422,
-      problems.length === 1 ? (problems[0]?.message ?? "") : `${problems.length} things are wrong`,
-      { problems },
-    );
+async function refuseWrong(store: Store, name: string, definition: Pipeline, only?: string[]): Promise<void> {
+  refuseProblems(await definitionProblems(store, name, definition, only));
 }
 
 /** Loads whose definition differs between two versions; the others need no second look at their source. */
 function changedLoads(before: Pipeline | null, after: Pipeline): string[] {
-  if (!before || before.warehouse !== after.warehouse) return Object.keys(after.loads);
+  if (!before || before.warehouse !== after.warehouse || declares(before) !== declares(after))
+    return Object.keys(after.loads);
   return Object.keys(after.loads).filter(
     (name) => JSON.stringify(before.loads[name]) !== JSON.stringify(after.loads[name]),
   );
@@ -255,12 +215,16 @@ function requested(pipeline: string, asked: RunAsked, by: string): RunRequest {
 
 export const pipelines = routes()
   .use(requires("viewer"))
+  .route("/", housekeeping)
   .get("/", async (c) => {
     const rows = await PipelineRow.findAll({ order: ["title"] });
     const last = await lastRuns(c.get("house").store);
     const standings = await StandingRow.findAll();
     const proofs = await verdicts(c.get("house").store);
     const told = new Map((await summaries([...last.values()])).map((run) => [run.pipeline, run]));
+    const favourites = new Set(
+      (await FavouriteRow.findAll({ where: { userId: signedIn(c).id } })).map((row) => row.pipeline),
+    );
     const list: PipelineSummary[] = rows.map((row) => ({
       name: row.name,
       title: row.title,
@@ -271,14 +235,20 @@ export const pipelines = routes()
         mode: load.into.mode,
         connection: load.from.connection,
       })),
-      schedule: row.definition.schedule ?? null,
+      runs: schedulesWords(schedulesOf(row.definition)),
+      labels: row.definition.labels ?? [],
+      owner: row.definition.owner ?? null,
+      favourite: favourites.has(row.name),
+      sentence: pipelineSentence(row.definition),
       nextAt: row.nextAt?.toISOString() ?? null,
       lastRun: told.get(row.name) ?? null,
       standing: standingOf(row, standings, proofs),
     }));
     return c.json(list);
   })
-  .get("/:name", async (c) => c.json(await fullView(c.get("house").store, await found(c.req.param("name")))))
+  .get("/:name", async (c) =>
+    c.json(await fullView(c.get("house").store, signedIn(c), await found(c.req.param("name")))),
+  )
   .post(
     "/",
     requires("editor"),
@@ -288,9 +258,13 @@ export const pipelines = routes()
     async (c) => {
       const { store } = c.get("house");
       const { name, definition } = c.req.valid("json");
-      await refuseProblems(store, name, definition);
+      await refuseWrong(store, name, definition);
       return c.json(
-        await fullView(store, await savePipeline(store, name, definition, { by: signedIn(c).name, before: null })),
+        await fullView(
+          store,
+          signedIn(c),
+          await savePipeline(store, name, definition, { by: signedIn(c).name, before: null }),
+        ),
         201,
       );
     },
@@ -298,49 +272,59 @@ export const pipelines = routes()
   .put(
     "/:name",
     requires("editor"),
-    takes<{ definition: Pipeline; updatedAt?: string }>(
-      Joi.object({ definition: Joi.object().required(), updatedAt: Joi.string() }),
+    takes<{ definition: Pipeline; updatedAt?: string; note?: string }>(
+      Joi.object({
+        definition: Joi.object().required(),
+        updatedAt: Joi.string(),
+        note: Joi.string().allow("").max(1000),
+      }),
     ),
     async (c) => {
       const { store } = c.get("house");
       const row = await found(c.req.param("name"));
-      const { definition, updatedAt } = c.req.valid("json");
+      const { definition, updatedAt, note } = c.req.valid("json");
       if (updatedAt && updatedAt !== row.updatedAt.toISOString())
         throw new HttpProblem(409, "Somebody else has changed this pipeline meanwhile", {
           hint: "Open it again; your change has not been saved.",
         });
-      await refuseProblems(store, row.name, definition, changedLoads(row.definition, definition));
+      await refuseWrong(store, row.name, definition, changedLoads(row.definition, definition));
       return c.json(
         await fullView(
           store,
-          await savePipeline(store, row.name, definition, { by: signedIn(c).name, before: row.updatedAt }),
-        ),
-      );
-    },
-  )
-  .put(
-    "/:name/schedule",
-    requires("editor"),
-    takes<{ schedule: Pipeline["schedule"] | null }>(Joi.object({ schedule: scheduleSchema.allow(null).required() })),
-    async (c) => {
-      const { store } = c.get("house");
-      const row = await found(c.req.param("name"));
-      const { schedule } = c.req.valid("json");
-      const { schedule: _, ...rest } = row.definition;
-      return c.json(
-        await fullView(
-          store,
-          await savePipeline(store, row.name, schedule ? { ...rest, schedule } : rest, {
+          signedIn(c),
+          await savePipeline(store, row.name, definition, {
             by: signedIn(c).name,
+            note: note?.trim() || null,
             before: row.updatedAt,
           }),
         ),
       );
     },
   )
-  .post("/times", takes<NonNullable<Pipeline["schedule"]>>(scheduleSchema), async (c) => {
+  .put(
+    "/:name/schedules",
+    requires("editor"),
+    takes<{ schedules: Schedule[] }>(Joi.object({ schedules: Joi.array().items(scheduleSchema).max(50).required() })),
+    async (c) => {
+      const { store } = c.get("house");
+      const row = await found(c.req.param("name"));
+      const { schedules } = c.req.valid("json");
+      const { schedule: _, schedules: __, ...rest } = row.definition;
+      const [only] = schedules;
+      const definition = { ...rest, ...(schedules.length > 1 ? { schedules } : only ? { schedule: only } : {}) };
+      await refuseWrong(store, row.name, definition, []);
+      return c.json(
+        await fullView(
+          store,
+          signedIn(c),
+          await savePipeline(store, row.name, definition, { by: signedIn(c).name, before: row.updatedAt }),
+        ),
+      );
+    },
+  )
+  .post("/times", takes<Schedule>(scheduleSchema), async (c) => {
     const schedule = c.req.valid("json");
-    return c.json(nextTimes(schedule, Date.now(), 5).map((at) => new Date(at).toISOString()));
+    return c.json(nextTimes(schedule, Date.now(), 10).map((at) => new Date(at).toISOString()));
   })
   .delete("/:name", requires("editor"), async (c) => {
     const row = await found(c.req.param("name"));
@@ -348,6 +332,9 @@ export const pipelines = routes()
     if (active) throw new HttpProblem(409, `${row.title} is running`, { hint: "Cancel the run first." });
     await SliceRow.destroy({ where: { pipeline: row.name } });
     await StandingRow.destroy({ where: { pipeline: row.name } });
+    await TimerRow.destroy({ where: { pipeline: row.name } });
+    await DraftRow.destroy({ where: { pipeline: row.name } });
+    await FavouriteRow.destroy({ where: { pipeline: row.name } });
     await row.destroy();
     await c.get("house").store.tell({ kind: "changed", what: "pipelines" });
     return c.body(null, 204);
@@ -356,7 +343,7 @@ export const pipelines = routes()
     const { store, queue } = c.get("house");
     const asked = c.req.valid("json");
     const name = c.req.param("name");
-    if (asked.definition) await refuseProblems(store, name, asked.definition, asked.loads);
+    if (asked.definition) await refuseWrong(store, name, asked.definition, asked.loads);
     const run = await requestRun(store, queue, requested(name, asked, signedIn(c).name));
     return c.json(await runView(run), 201);
   })

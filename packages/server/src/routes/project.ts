@@ -1,21 +1,31 @@
 import { connectionsOf } from "@undercoat/core/parameter/resolve";
 import { connectionDefaults, sameAddress } from "@undercoat/core/pipeline/address";
+import { changesBetween, changeWords } from "@undercoat/core/pipeline/changes";
+import { orderedPipeline } from "@undercoat/core/pipeline/ordered";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
-import { locate, type Project, readProject, writeProject } from "@undercoat/core/pipeline/project";
+import {
+  locateAmong,
+  type Project,
+  type ProjectFile,
+  readProjects,
+  writeProject,
+} from "@undercoat/core/pipeline/project";
 import type { Problem } from "@undercoat/core/pipeline/schema";
 import Joi from "joi";
 import { asks, requires, routes, signedIn, takes } from "../context.ts";
+import { savePipeline } from "../pipelines/save.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { seal } from "../secret.ts";
 import { ConnectionRow, PipelineRow } from "../store/models.ts";
-import { type Store, type Target, targetsOf } from "../store/store.ts";
+import type { Store } from "../store/store.ts";
 import { type ConnectionBook, definitionProblems } from "./definition.ts";
-import { savePipeline } from "./pipelines.ts";
 
 interface Change {
   what: "connection" | "pipeline";
   name: string;
   change: "created" | "updated" | "unchanged";
+  /** of a pipeline that is updated, what about it */
+  says?: string;
 }
 
 interface GivenConnection {
@@ -48,7 +58,7 @@ function givenConnections(
 async function laidOver(
   store: Store,
   given: GivenConnection[],
-  written: Target[],
+  definitions: readonly [string, Pipeline][],
 ): Promise<{ book: ConnectionBook; problems: Problem[]; changes: Change[] }> {
   const problems: Problem[] = [];
   const changes: Change[] = [];
@@ -73,10 +83,7 @@ async function laidOver(
   const book: ConnectionBook = {
     connectionNames: async () => [...(await store.connectionNames()), ...known.keys()],
     credentials: async (name) => known.get(name) ?? store.credentials(name),
-    targets: async () => [
-      ...(await store.targets()).filter((entry) => !written.some(({ pipeline }) => pipeline === entry.pipeline)),
-      ...written,
-    ],
+    pipelines: async () => new Map([...(await store.pipelines()), ...definitions]),
   };
   return { book, problems, changes };
 }
@@ -87,37 +94,42 @@ export const project = routes()
   .post(
     "/",
     requires("editor"),
-    takes<{ text: string; environment?: Record<string, string>; check?: boolean }>(
+    takes<{ text?: string; files?: ProjectFile[]; environment?: Record<string, string>; check?: boolean }>(
       Joi.object({
         check: Joi.boolean(),
-        text: Joi.string().max(5_000_000).required(),
+        text: Joi.string().max(5_000_000),
+        files: Joi.array()
+          .items(
+            Joi.object({
+              file: Joi.string().max(1000).required(),
+              text: Joi.string().allow("").max(5_000_000).required(),
+            }),
+          )
+          .min(1)
+          .max(1000),
         environment: Joi.object().pattern(Joi.string(), Joi.string().allow("")),
-      }),
+      }).xor("text", "files"),
     ),
     async (c) => {
       const { store, settings } = c.get("house");
       const asked = c.req.valid("json");
-      const refuse = (problems: Problem[]) => {
-        if (problems.length)
-          throw new HttpProblem(422, "The file is wrong", { problems: locate(asked.text, problems) });
+      const files = asked.files ?? [{ file: "", text: asked.text ?? "" }];
+      const { project: read, problems } = readProjects(files);
+      const refuse = (wrong: Problem[]) => {
+        if (wrong.length)
+          throw new HttpProblem(422, files.length > 1 ? "The files are wrong" : "The file is wrong", {
+            problems: locateAmong(files, wrong),
+          });
       };
-      const { project: read, problems } = readProject(asked.text);
-      if (!read) throw new HttpProblem(422, "The file is wrong", { problems });
+      if (!read)
+        throw new HttpProblem(422, files.length > 1 ? "The files are wrong" : "The file is wrong", { problems });
       const { given, problems: unset } = givenConnections(read, asked.environment ?? {});
       refuse(unset);
       const definitions = Object.entries(read.pipelines ?? {}).map(([name, entry]): [string, Pipeline] => [
         name,
         { ...entry, title: entry.title ?? name },
       ]);
-      const {
-        book,
-        problems: misplaced,
-        changes,
-      } = await laidOver(
-        store,
-        given,
-        definitions.flatMap(([pipeline, definition]) => targetsOf(pipeline, definition)),
-      );
+      const { book, problems: misplaced, changes } = await laidOver(store, given, definitions);
       refuse(misplaced);
       if (signedIn(c).role !== "administrator") {
         const rows = new Map((await ConnectionRow.findAll()).map((row) => [row.name, row.settings.functions ?? []]));
@@ -150,14 +162,21 @@ export const project = routes()
           );
         for (const [name, definition] of definitions) {
           const row = await PipelineRow.findByPk(name, { transaction });
-          const same = row !== null && JSON.stringify(row.definition) === JSON.stringify(definition);
+          const same =
+            row !== null &&
+            JSON.stringify(orderedPipeline(row.definition)) === JSON.stringify(orderedPipeline(definition));
           if (!same && !asked.check)
             await savePipeline(store, name, definition, {
               by: signedIn(c).name,
               transaction,
               before: row?.updatedAt ?? null,
             });
-          changes.push({ what: "pipeline", name, change: !row ? "created" : same ? "unchanged" : "updated" });
+          changes.push({
+            what: "pipeline",
+            name,
+            change: !row ? "created" : same ? "unchanged" : "updated",
+            ...(row && !same ? { says: changeWords(changesBetween(row.definition, definition)) } : {}),
+          });
         }
       });
       if (!asked.check) await store.tell({ kind: "changed", what: "connections" });

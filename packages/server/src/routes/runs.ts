@@ -137,6 +137,7 @@ export async function runView(row: RunRow): Promise<RunView> {
     ...summary,
     scope: row.scope,
     given: row.given,
+    version: row.version,
     saved: await isSaved(row, loads),
     loads: loads.map((load) =>
       loadView(

@@ -106,4 +106,19 @@ ALTER TABLE slices ADD COLUMN line text NOT NULL DEFAULT '', DROP CONSTRAINT sli
 ALTER TABLE standings ADD COLUMN line text NOT NULL DEFAULT '', DROP CONSTRAINT standings_pkey, ADD PRIMARY KEY (pipeline, load, line);`);
     },
   },
+  {
+    name: "0009-versions",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      await context.sequelize.query(`
+CREATE TABLE versions (pipeline text NOT NULL, number integer NOT NULL, definition json NOT NULL, author text, note text, name text, at timestamptz NOT NULL, PRIMARY KEY (pipeline, number));
+ALTER TABLE pipelines ADD COLUMN version integer NOT NULL DEFAULT 1;
+ALTER TABLE runs ADD COLUMN version integer, ADD COLUMN schedule text;
+INSERT INTO versions (pipeline, number, definition, author, at) SELECT name, 1, definition, saved_by, updated_at FROM pipelines;
+CREATE TABLE drafts (pipeline text NOT NULL, user_id integer NOT NULL REFERENCES users ON DELETE CASCADE, origin json NOT NULL, base timestamptz NOT NULL, steps json NOT NULL, at timestamptz NOT NULL, PRIMARY KEY (pipeline, user_id));
+CREATE TABLE timers (pipeline text NOT NULL, schedule text NOT NULL, "after" text, proved boolean NOT NULL DEFAULT false, apart json, next_at timestamptz, begun integer NOT NULL DEFAULT 0, PRIMARY KEY (pipeline, schedule));
+CREATE INDEX timers_due ON timers (next_at);
+CREATE TABLE facts (name text PRIMARY KEY, value json NOT NULL);
+CREATE TABLE favourites (user_id integer NOT NULL REFERENCES users ON DELETE CASCADE, pipeline text NOT NULL, PRIMARY KEY (user_id, pipeline));`);
+    },
+  },
 ];

@@ -65,7 +65,60 @@ export class PipelineRow extends StoredRow<PipelineRow> {
   declare nextAt: Date | null;
   /** who saved it last; null for what came by itself */
   declare savedBy: string | null;
+  /** the number of the version that is saved */
+  declare version: CreationOptional<number>;
   declare updatedAt: CreationOptional<Date>;
+}
+
+/** A pipeline as it was saved at some time. */
+export class VersionRow extends StoredRow<VersionRow> {
+  declare pipeline: string;
+  declare number: number;
+  declare definition: Pipeline;
+  /** null for what came by itself */
+  declare author: string | null;
+  /** what the change was for */
+  declare note: string | null;
+  /** what somebody calls it */
+  declare name: CreationOptional<string | null>;
+  declare at: Date;
+}
+
+/** What somebody is changing and has not saved. */
+export class DraftRow extends StoredRow<DraftRow> {
+  declare pipeline: string;
+  declare userId: number;
+  /** what was saved when the first step was taken, and when it had been */
+  declare origin: Pipeline;
+  declare base: Date;
+  declare steps: Pipeline[];
+  declare at: Date;
+}
+
+/** One schedule of a pipeline: when it is next due, and how often it has started something. */
+export class TimerRow extends StoredRow<TimerRow> {
+  declare pipeline: string;
+  /** what tells it from the pipeline's others */
+  declare schedule: string;
+  /** the pipeline whose end it follows, and whether that must have been proved */
+  declare after: string | null;
+  declare proved: boolean;
+  /** pipelines that it does not run at the same time as */
+  declare apart: string[] | null;
+  declare nextAt: Date | null;
+  declare begun: number;
+}
+
+/** Something about the whole installation, by name. */
+export class FactRow extends StoredRow<FactRow> {
+  declare name: string;
+  declare value: unknown;
+}
+
+/** A pipeline that somebody wants to see first. */
+export class FavouriteRow extends StoredRow<FavouriteRow> {
+  declare userId: number;
+  declare pipeline: string;
 }
 
 export class RunRow extends StoredRow<RunRow> {
@@ -87,6 +140,10 @@ export class RunRow extends StoredRow<RunRow> {
   declare values: CreationOptional<Record<string, ResolvedValue>>;
   /** the first of the runs that were asked for together; null where it was alone */
   declare heading: CreationOptional<number | null>;
+  /** the saved version that it ran; null for a draft */
+  declare version: CreationOptional<number | null>;
+  /** the schedule that started it, as its timer names it */
+  declare schedule: CreationOptional<string | null>;
   declare requestedBy: string | null;
   declare worker: string | null;
   /** the fence: what the present holder of the run shows */
@@ -253,7 +310,40 @@ export function bindModels(sequelize: Sequelize): void {
     definition: json,
     nextAt: time,
     savedBy: optionalText,
+    version: { ...number, defaultValue: 1 },
     updatedAt: time,
+  });
+  const first = { primaryKey: true };
+  bind<VersionRow>(VersionRow, "versions", {
+    pipeline: { ...text, ...first },
+    number: { ...number, ...first },
+    definition: json,
+    author: optionalText,
+    note: optionalText,
+    name: optionalText,
+    at: time,
+  });
+  bind<DraftRow>(DraftRow, "drafts", {
+    pipeline: { ...text, ...first },
+    userId: { ...number, ...first },
+    origin: json,
+    base: time,
+    steps: json,
+    at: time,
+  });
+  bind<TimerRow>(TimerRow, "timers", {
+    pipeline: { ...text, ...first },
+    schedule: { ...text, ...first },
+    after: optionalText,
+    proved: flag,
+    apart: optionalJson,
+    nextAt: time,
+    begun: number,
+  });
+  bind<FactRow>(FactRow, "facts", { name: { ...text, ...first }, value: json });
+  bind<FavouriteRow>(FavouriteRow, "favourites", {
+    userId: { ...number, ...first },
+    pipeline: { ...text, ...first },
   });
   bind<RunRow>(RunRow, "runs", {
     id: serial,
@@ -270,6 +360,8 @@ export function bindModels(sequelize: Sequelize): void {
     given: { ...json, defaultValue: {} },
     values: { ...json, defaultValue: {} },
     heading: optionalNumber,
+    version: optionalNumber,
+    schedule: optionalText,
     requestedBy: optionalText,
     worker: optionalText,
     token: { type: DataTypes.UUID },

@@ -110,9 +110,9 @@ export class Store {
     return (await ConnectionRow.findAll({ attributes: ["name"] })).map((row) => row.name);
   }
 
-  /** The tables that pipelines write, and where, with each of their sets of values. */
-  async targets(): Promise<Target[]> {
-    return (await PipelineRow.findAll()).flatMap((row) => targetsOf(row.name, row.definition));
+  /** All pipelines by name, as they are saved. */
+  async pipelines(): Promise<Map<string, Pipeline>> {
+    return new Map((await PipelineRow.findAll({ order: ["name"] })).map((row) => [row.name, row.definition]));
   }
 
   /** The warehouses that pipelines write into; of one pipeline where it is named. */

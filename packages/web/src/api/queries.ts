@@ -152,6 +152,32 @@ export const queries = {
         ),
       retry: false,
     }),
+  schedules: () =>
+    queryOptions({ queryKey: ["pipelines", "", "schedules"], queryFn: () => answer(server.schedules.$get()) }),
+  versions: (pipeline: string) =>
+    queryOptions({
+      queryKey: ["pipelines", pipeline, "versions"],
+      queryFn: () => answer(server.pipelines[":name"].versions.$get(path({ name: pipeline }))),
+    }),
+  version: (pipeline: string, number: number) =>
+    queryOptions({
+      queryKey: ["version", pipeline, number],
+      queryFn: () =>
+        answer(server.pipelines[":name"].versions[":number"].$get(path({ name: pipeline, number: String(number) }))),
+    }),
+  draft: (pipeline: string) =>
+    queryOptions({
+      queryKey: ["draft", pipeline],
+      queryFn: () => answer(server.pipelines[":name"].draft.$get(path({ name: pipeline }))),
+    }),
+  /** What saving a definition would bring about. */
+  effects: (pipeline: string, definition: Pipeline) =>
+    queryOptions({
+      queryKey: ["effects", pipeline, definition],
+      queryFn: () =>
+        answer(server.pipelines[":name"].effects.$post({ ...path({ name: pipeline }), json: { definition } })),
+      retry: false,
+    }),
   /** The next times of a schedule. */
   times: (schedule: Schedule | null) =>
     queryOptions({

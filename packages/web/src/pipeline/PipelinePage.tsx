@@ -1,4 +1,4 @@
-import { Button, Modal, TextInput } from "@mantine/core";
+import { Button, Modal, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue, useHotkeys } from "@mantine/hooks";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { PipelineView } from "@undercoat/core/api/api";
@@ -22,6 +22,7 @@ import { TablePicker } from "../pipelines/TablePicker.tsx";
 import { type Chosen, ChosenContext, declaredBy } from "../values/chosen.ts";
 import { Filled } from "../values/Filled.tsx";
 import { ValuesPanel } from "../values/ValuesPanel.tsx";
+import { AboutEditor, AboutNote, Favourite, NameDialog } from "./About.tsx";
 import { Bands } from "./Bands.tsx";
 import { useDraft } from "./draft.ts";
 import { JoinsEditor, joinsSentence } from "./JoinsEditor.tsx";
@@ -29,6 +30,7 @@ import { ManyLoads } from "./ManyLoads.tsx";
 import { Phrase } from "./Phrase.tsx";
 import { PreviewPane } from "./PreviewPane.tsx";
 import { RehearsalNote, useRehearsal } from "./Rehearse.tsx";
+import { Saving } from "./Saving.tsx";
 import { ScheduleEditor } from "./ScheduleEditor.tsx";
 
 const Overtaken = lazy(() => import("./Overtaken.tsx"));
@@ -92,10 +94,13 @@ function Workbench({ view }: { view: PipelineView }) {
   const navigate = useNavigate();
   const client = useQueryClient();
   const canEdit = useCanEdit();
-  const draft = useDraft(view.name, view.definition, view.updatedAt);
+  const draft = useDraft(view.name, view.definition, view.updatedAt, canEdit);
   const [adding, setAdding] = useState(false);
   const [many, setMany] = useState(false);
   const [deleting, setDeleting] = useState(false);
+  const [naming, setNaming] = useState<"duplicate" | "rename" | null>(null);
+  const [about, setAbout] = useState(false);
+  const [note, setNote] = useState("");
   const names = Object.keys(draft.definition.loads);
   const name = asked && draft.definition.loads[asked] ? asked : (names[0] ?? "");
   const load = draft.definition.loads[name];
@@ -125,9 +130,10 @@ function Workbench({ view }: { view: PipelineView }) {
   const place = path({ name: view.name });
   const save = useMutation({
     mutationFn: () =>
-      answer(pipeline.$put({ ...place, json: { definition: draft.definition, updatedAt: draft.base } })),
+      answer(pipeline.$put({ ...place, json: { definition: draft.definition, updatedAt: draft.base, note } })),
     onSuccess: (saved) => {
       draft.discard();
+      setNote("");
       client.setQueryData(queries.pipeline(view.name).queryKey, saved);
       refresh(client, ["ledger"]);
     },
@@ -175,9 +181,26 @@ function Workbench({ view }: { view: PipelineView }) {
               <Filled text={draft.definition.title} />
             </Phrase>
           </h1>
-          <p className="quiet" style={{ margin: "2px 0 16px" }}>
-            {draft.changed ? `draft with ${counted(draft.steps, "change")}` : `saved ${moment(view.updatedAt)}`}
+          <p className="quiet" style={{ margin: "2px 0 12px" }}>
+            <Favourite name={view.name} favourite={view.favourite} />{" "}
+            {draft.changed ? `draft with ${counted(draft.steps, "change")}` : `saved ${moment(view.updatedAt)}`},{" "}
+            <Link to={`/versions/${view.name}`}>version {view.version}</Link>
           </p>
+          {draft.others.map((other) => (
+            <p key={other.user} className="note" style={{ padding: "6px 8px", fontSize: 12.5 }}>
+              {other.user} has a draft of {counted(other.steps, "change")} since {moment(other.at)}.
+            </p>
+          ))}
+          {(draft.definition.owner || draft.definition.labels) && (
+            <p className="quiet" style={{ fontSize: 12.5, marginBottom: 10 }}>
+              {draft.definition.owner}{" "}
+              {draft.definition.labels?.map((label) => (
+                <span key={label} className="label">
+                  {label}
+                </span>
+              ))}
+            </p>
+          )}
           <ValuesPanel
             definition={draft.definition}
             given={given ?? {}}
@@ -233,10 +256,29 @@ function Workbench({ view }: { view: PipelineView }) {
           <div className="quiet strong" style={{ marginTop: 8 }}>
             Runs
           </div>
-          <Phrase fixed={!canEdit} label="Schedule" editor={(close) => <ScheduleEditor view={view} close={close} />}>
-            {scheduleWords(view.definition.schedule)}
-          </Phrase>
-          {view.nextTimes[0] && <p className="quiet">next {until(view.nextTimes[0])}</p>}
+          {view.schedules.map(({ words, next }, at) => (
+            <div key={words} style={{ marginBottom: 4 }}>
+              <Phrase
+                fixed={!canEdit}
+                label={view.schedules.length > 1 ? `Schedule ${at + 1}` : "Schedule"}
+                width={360}
+                editor={(close) => <ScheduleEditor view={view} at={at} close={close} />}
+              >
+                {words}
+              </Phrase>
+              {next[0] && <div className="quiet">next {until(next[0])}</div>}
+            </div>
+          ))}
+          {(canEdit || view.schedules.length === 0) && (
+            <Phrase
+              fixed={!canEdit}
+              label={view.schedules.length ? "Another schedule" : "Schedule"}
+              width={360}
+              editor={(close) => <ScheduleEditor view={view} at={view.schedules.length} close={close} />}
+            >
+              {view.schedules.length ? "another schedule" : scheduleWords(undefined)}
+            </Phrase>
+          )}
           {view.lastRun && (
             <p style={{ marginTop: 10 }}>
               <Link to={`/runs/${view.lastRun.id}`}>Run {view.lastRun.id}</Link>
@@ -251,6 +293,20 @@ function Workbench({ view }: { view: PipelineView }) {
           </p>
           {canEdit && (
             <p style={{ marginTop: 26 }}>
+              <button type="button" className="link" onClick={() => setAbout(true)}>
+                {draft.definition.owner || draft.definition.labels || draft.definition.note
+                  ? "About it"
+                  : "Say more about it"}
+              </button>
+              <br />
+              <button type="button" className="link" onClick={() => setNaming("duplicate")}>
+                Duplicate
+              </button>
+              {" · "}
+              <button type="button" className="link" onClick={() => setNaming("rename")}>
+                Rename
+              </button>
+              <br />
               <button type="button" className="link" onClick={() => setDeleting(true)}>
                 Delete the pipeline
               </button>
@@ -327,6 +383,16 @@ function Workbench({ view }: { view: PipelineView }) {
           </div>
           <ErrorNote error={run.error ?? runSets.error ?? remove.error} />
           {save.error && <ErrorNote error={save.error} />}
+          {draft.changed && canEdit && (
+            <Saving
+              name={view.name}
+              saved={view.definition}
+              draft={draft.definition}
+              note={note}
+              onNote={setNote}
+              onSave={() => !draft.overtaken && save.mutate()}
+            />
+          )}
           {load && (
             <Bands
               pipeline={{ name: view.name, definition: draft.definition }}
@@ -381,8 +447,10 @@ function Workbench({ view }: { view: PipelineView }) {
                 Take {name} out of the pipeline
               </button>
               <span className="quiet"> (its table stays in the warehouse)</span>
+              {!draft.changed && <MoveLoad pipeline={view.name} load={name} />}
             </p>
           )}
+          {draft.definition.note && <AboutNote text={draft.definition.note} />}
         </section>
         <section aria-label="Rows">
           <PreviewPane preview={preview.data} error={preview.error} busy={preview.isFetching}>
@@ -411,6 +479,17 @@ function Workbench({ view }: { view: PipelineView }) {
             }}
           />
         )}
+        {naming && <NameDialog view={view} does={naming} onClose={() => setNaming(null)} />}
+        {about && (
+          <AboutEditor
+            definition={draft.definition}
+            onClose={() => setAbout(false)}
+            onSet={(next) => {
+              draft.change(next);
+              setAbout(false);
+            }}
+          />
+        )}
         {deleting && (
           <Confirm
             title={`Delete ${view.definition.title}`}
@@ -428,6 +507,48 @@ function Workbench({ view }: { view: PipelineView }) {
         )}
       </main>
     </ChosenContext>
+  );
+}
+
+/** Moves a load to another pipeline, with all that is known of it. */
+function MoveLoad({ pipeline, load }: { pipeline: string; load: string }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const pipelines = useQuery(queries.pipelines());
+  const move = useMutation({
+    mutationFn: (to: string) =>
+      server.pipelines[":name"].loads[":load"].move.$post({ ...path({ name: pipeline, load }), json: { to } }),
+    onSuccess: (_, to) => {
+      refresh(client, queries.pipelines().queryKey);
+      navigate(`/pipelines/${to}/${load}`);
+    },
+  });
+  return (
+    <>
+      {" · "}
+      <Phrase
+        label={`Move ${load}`}
+        editor={(close) => (
+          <>
+            <Select
+              label={`Move ${load} to`}
+              placeholder="another pipeline"
+              data={(pipelines.data ?? [])
+                .filter((row) => row.name !== pipeline)
+                .map((row) => ({ value: row.name, label: row.title }))}
+              value={null}
+              onChange={(to) => to && move.mutate(to, { onSuccess: close })}
+              searchable
+              comboboxProps={{ withinPortal: false }}
+            />
+            <p className="quiet">Its watermark, marks and proofs go along.</p>
+            <ErrorNote error={move.error} />
+          </>
+        )}
+      >
+        move it
+      </Phrase>
+    </>
   );
 }
 

@@ -1,91 +1,127 @@
-import { Button, Radio, Stack, TextInput } from "@mantine/core";
+import { Button, Checkbox, Group, MultiSelect, NumberInput, Select, Stack, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { PipelineView } from "@undercoat/core/api/api";
-import type { Schedule } from "@undercoat/core/pipeline/pipeline";
-import { durationSeconds } from "@undercoat/core/schedule/duration";
-import { isZone } from "@undercoat/core/schedule/schedule";
+import { type Schedule, sweeps } from "@undercoat/core/pipeline/pipeline";
+import { isZone, schedulesOf } from "@undercoat/core/schedule/schedule";
 import { useState } from "react";
 import { answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
-import { moment, zone as ownZone } from "../parts/format.ts";
+import { moment } from "../parts/format.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { MinutesInput } from "./editors.tsx";
+import { inPopover } from "./Form.tsx";
+import { formOf, type Kind, type TimingForm, timingOf } from "./timing.ts";
 
-type Kind = "none" | "every" | "daily" | "cron";
+const kinds: { value: Kind; label: string }[] = [
+  { value: "every", label: "every so many minutes" },
+  { value: "daily", label: "every day" },
+  { value: "weekly", label: "on days of the week" },
+  { value: "monthly", label: "on a day of the month" },
+  { value: "cron", label: "by a cron line of five fields" },
+  { value: "after", label: "after another pipeline" },
+];
+const weekdays = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
 
-interface Form {
-  kind: Kind;
-  minutes: number;
-  time: string;
-  cron: string;
-  zone: string;
+/** What a schedule says besides when. */
+type More = Omit<Schedule, "every" | "cron" | "after" | "on" | "zone">;
+
+/** A schedule without what goes without saying. */
+function said(schedule: Schedule): Schedule {
+  const usual: Record<string, unknown> = { paused: false, do: "run", overlap: "wait", catchUp: "one" };
+  return Object.fromEntries(
+    Object.entries(schedule).filter(
+      ([name, value]) =>
+        value !== undefined && value !== "" && usual[name] !== value && !(Array.isArray(value) && value.length === 0),
+    ),
+  ) as Schedule;
 }
 
-function formOf(schedule: Schedule | undefined): Form {
-  const base: Form = { kind: "none", minutes: 15, time: "02:00", cron: "0 2 * * *", zone: schedule?.zone ?? ownZone };
-  if (!schedule) return base;
-  if ("every" in schedule)
-    return { ...base, kind: "every", minutes: Math.max(1, Math.round(durationSeconds(schedule.every) / 60)) };
-  const daily = /^(\d{1,2}) (\d{1,2}) \* \* \*$/.exec(schedule.cron);
-  if (daily)
-    return {
-      ...base,
-      kind: "daily",
-      time: `${(daily[2] ?? "").padStart(2, "0")}:${(daily[1] ?? "").padStart(2, "0")}`,
-      cron: schedule.cron,
-    };
-  return { ...base, kind: "cron", cron: schedule.cron };
+interface Props {
+  view: PipelineView;
+  /** which of the pipeline's schedules; one more than there are makes another */
+  at: number;
+  close: () => void;
 }
 
-function scheduleOf(form: Form, paused: boolean): Schedule | null {
-  const rest = { zone: form.zone, ...(paused ? { paused } : {}) };
-  if (form.kind === "every") return { every: `PT${form.minutes}M`, ...rest };
-  if (form.kind === "daily") {
-    const [hour, minute] = form.time.split(":").map(Number);
-    return { cron: `${minute ?? 0} ${hour ?? 0} * * *`, ...rest };
-  }
-  return form.kind === "cron" ? { cron: form.cron.trim(), ...rest } : null;
-}
-
-/** When a pipeline runs by itself; set at once, apart from the draft, with its next five times. */
-export function ScheduleEditor({ view, close }: { view: PipelineView; close: () => void }) {
+/** When a pipeline runs by itself, and how; set at once, apart from the draft, with its next ten times. */
+export function ScheduleEditor({ view, at, close }: Props) {
   const client = useQueryClient();
-  const current = view.definition.schedule;
+  const all = schedulesOf(view.definition);
+  const current = all[at];
   const [form, setForm] = useState(() => formOf(current));
-  const put = (change: Partial<Form>) => setForm({ ...form, ...change });
-  const schedule = scheduleOf(form, false);
-  const times = useQuery({
-    ...queries.times(schedule),
-    enabled: schedule !== null && isZone(form.zone),
-  });
+  const {
+    every: _,
+    cron: __,
+    after: ___,
+    on: ____,
+    zone: _____,
+    ...rest
+  } = { ...current } as Schedule & {
+    every?: string;
+    cron?: string;
+    after?: string;
+    on?: string;
+  };
+  const [more, setMore] = useState<More>(rest as More);
+  const [open, setOpen] = useState(Object.keys(said(rest as Schedule)).some((name) => name !== "paused"));
+  const put = (change: Partial<TimingForm>) => setForm({ ...form, ...change });
+  const schedule = said({ ...more, ...timingOf(form), zone: form.zone } as Schedule);
+  const ready = isZone(form.zone) && (form.kind !== "after" || form.after !== "");
+  const times = useQuery({ ...queries.times({ ...schedule, paused: false }), enabled: ready && form.kind !== "after" });
+  const others = useQuery(queries.pipelines());
+  const names = (others.data ?? [])
+    .filter((row) => row.name !== view.name)
+    .map((row) => ({ value: row.name, label: row.title }));
   const save = useMutation({
-    mutationFn: (next: Schedule | null) =>
-      answer(server.pipelines[":name"].schedule.$put({ ...path({ name: view.name }), json: { schedule: next } })),
+    mutationFn: (next: Schedule[]) =>
+      answer(server.pipelines[":name"].schedules.$put({ ...path({ name: view.name }), json: { schedules: next } })),
     onSuccess: (saved) => {
       client.setQueryData(queries.pipeline(view.name).queryKey, saved);
       refresh(client, queries.dock().queryKey);
+      refresh(client, queries.schedules().queryKey);
       close();
     },
   });
+  const replaced = (next: Schedule | null) => [...all.slice(0, at), ...(next ? [next] : []), ...all.slice(at + 1)];
   const paused = current?.paused ?? false;
+  const sets = Object.keys(view.definition.values ?? {});
   return (
     <form
       onSubmit={(event) => {
         event.preventDefault();
-        save.mutate(scheduleOf(form, paused));
+        if (ready) save.mutate(replaced(schedule));
       }}
     >
-      <Stack gap="sm">
-        <Radio.Group label="It runs" value={form.kind} onChange={(kind) => put({ kind: kind as Kind })}>
-          <Stack gap={6} mt={6}>
-            <Radio value="none" label="only when you say so" />
-            <Radio value="every" label="every so many minutes" />
-            <Radio value="daily" label="every day at a time" />
-            <Radio value="cron" label="by a cron line of five fields" />
-          </Stack>
-        </Radio.Group>
+      <Stack gap="xs">
+        <Select
+          label="It runs"
+          data={kinds}
+          value={form.kind}
+          allowDeselect={false}
+          onChange={(kind) => put({ kind: kind as Kind })}
+          {...inPopover}
+        />
         {form.kind === "every" && <MinutesInput value={form.minutes} onChange={(minutes) => put({ minutes })} />}
-        {form.kind === "daily" && (
+        {form.kind === "weekly" && (
+          <Checkbox.Group label="On" value={form.weekdays} onChange={(days) => put({ weekdays: days })}>
+            <Group gap={8} mt={4}>
+              {weekdays.map((day, number) => (
+                <Checkbox key={day} size="xs" value={String(number)} label={day} />
+              ))}
+            </Group>
+          </Checkbox.Group>
+        )}
+        {form.kind === "monthly" && (
+          <NumberInput
+            label="On day"
+            description="A month without that day is left out"
+            min={1}
+            max={31}
+            value={form.monthday}
+            onChange={(day) => put({ monthday: Number(day) || 1 })}
+          />
+        )}
+        {["daily", "weekly", "monthly"].includes(form.kind) && (
           <TextInput
             label="At"
             type="time"
@@ -101,7 +137,31 @@ export function ScheduleEditor({ view, close }: { view: PipelineView; close: () 
             classNames={{ input: "mono" }}
           />
         )}
-        {form.kind !== "none" && (
+        {form.kind === "after" && (
+          <>
+            <Select
+              label="After"
+              placeholder="a pipeline"
+              data={names}
+              value={form.after || null}
+              onChange={(after) => put({ after: after ?? "" })}
+              searchable
+              {...inPopover}
+            />
+            <Select
+              label="When it"
+              data={[
+                { value: "finished", label: "finished" },
+                { value: "proved", label: "was proved" },
+              ]}
+              value={form.on}
+              allowDeselect={false}
+              onChange={(on) => put({ on: on as TimingForm["on"] })}
+              {...inPopover}
+            />
+          </>
+        )}
+        {form.kind !== "every" && form.kind !== "after" && (
           <TextInput
             label="Zone"
             value={form.zone}
@@ -109,24 +169,125 @@ export function ScheduleEditor({ view, close }: { view: PipelineView; close: () 
             onChange={(event) => put({ zone: event.currentTarget.value })}
           />
         )}
-        {times.data && schedule && (
+        {sets.length > 0 && (
+          <MultiSelect
+            label="With the values"
+            placeholder={more.values?.length ? undefined : "the defaults"}
+            data={sets}
+            value={more.values ?? []}
+            onChange={(values) => setMore({ ...more, values })}
+            searchable
+            clearable
+            {...inPopover}
+          />
+        )}
+        {sets.length > 1 && (more.values?.length ?? 0) < sets.length && (
+          <button type="button" className="link" onClick={() => setMore({ ...more, values: sets })}>
+            All {sets.length} sets
+          </button>
+        )}
+        <button type="button" className="link" aria-expanded={open} onClick={() => setOpen(!open)}>
+          {open ? "Less" : "From, until, and what else"}
+        </button>
+        {open && (
+          <>
+            <Select
+              label="What it does"
+              data={[
+                { value: "run", label: "loads" },
+                { value: "prove", label: "only proves" },
+                ...(Object.values(view.definition.loads).some(sweeps)
+                  ? [{ value: "sweep", label: "only looks for rows gone" }]
+                  : []),
+              ]}
+              value={more.do ?? "run"}
+              allowDeselect={false}
+              onChange={(does) => setMore({ ...more, do: does as More["do"] })}
+              {...inPopover}
+            />
+            <Group grow gap={8}>
+              <TextInput
+                label="From"
+                type="date"
+                value={more.from ?? ""}
+                onChange={(event) => setMore({ ...more, from: event.currentTarget.value || undefined })}
+              />
+              <TextInput
+                label="Until"
+                type="date"
+                value={more.until ?? ""}
+                onChange={(event) => setMore({ ...more, until: event.currentTarget.value || undefined })}
+              />
+            </Group>
+            <NumberInput
+              label="So many times"
+              placeholder="without end"
+              min={1}
+              value={more.times ?? ""}
+              onChange={(many) => setMore({ ...more, times: many === "" ? undefined : Number(many) })}
+            />
+            <MultiSelect
+              label="Not at the same time as"
+              placeholder={more.apart?.length ? undefined : "any"}
+              data={names}
+              value={more.apart ?? []}
+              onChange={(apart) => setMore({ ...more, apart })}
+              searchable
+              {...inPopover}
+            />
+            <Select
+              label="Where its last run is not over"
+              data={[
+                { value: "wait", label: "it waits" },
+                { value: "skip", label: "that time is left out" },
+              ]}
+              value={more.overlap ?? "wait"}
+              allowDeselect={false}
+              onChange={(overlap) => setMore({ ...more, overlap: overlap as More["overlap"] })}
+              {...inPopover}
+            />
+            <Select
+              label="Times missed while nothing ran"
+              data={[
+                { value: "one", label: "are caught up with by one run" },
+                { value: "none", label: "are left out" },
+              ]}
+              value={more.catchUp ?? "one"}
+              allowDeselect={false}
+              onChange={(catchUp) => setMore({ ...more, catchUp: catchUp as More["catchUp"] })}
+              {...inPopover}
+            />
+          </>
+        )}
+        {times.data && form.kind !== "after" && (
           <div>
-            <div className="quiet">Next five times</div>
-            {times.data.map((at) => (
-              <div key={at} className="mono">
-                {moment(at)}
-              </div>
-            ))}
+            <div className="quiet">{times.data.length ? "Next times" : "It would not run any more"}</div>
+            <div style={{ columns: 2, columnGap: 12 }}>
+              {times.data.map((time) => (
+                <div key={time} className="mono" style={{ fontSize: 12 }}>
+                  {moment(time)}
+                </div>
+              ))}
+            </div>
           </div>
         )}
         <ErrorNote error={save.error ?? times.error} />
         <div className="actions" style={{ justifyContent: "flex-end" }}>
           {current && (
-            <Button size="xs" variant="outline" onClick={() => save.mutate({ ...current, paused: !paused })}>
-              {paused ? "Resume" : "Pause"}
-            </Button>
+            <>
+              <Button size="xs" variant="default" onClick={() => save.mutate(replaced(null))}>
+                Remove
+              </Button>
+              <Button
+                size="xs"
+                variant="outline"
+                onClick={() => save.mutate(replaced(said({ ...current, paused: !paused })))}
+              >
+                {paused ? "Resume" : "Pause"}
+              </Button>
+            </>
           )}
-          <Button type="submit" size="xs" loading={save.isPending}>
+          <Button type="submit" size="xs" loading={save.isPending} disabled={!ready}>
             Set
           </Button>
         </div>

@@ -2,7 +2,6 @@ import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { PipelineSummary } from "@undercoat/core/api/api";
 import { isOpen } from "@undercoat/core/run/run";
-import { scheduleWords } from "@undercoat/core/schedule/schedule";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { queries } from "../api/queries.ts";
@@ -41,7 +40,7 @@ export default function PipelinesPage() {
   const { data, error } = useQuery(queries.pipelines());
   const run = useRun();
   const shown = (data ?? []).filter((row) =>
-    matches(wanted, row.title, row.name, ...row.loads.map((load) => load.table)),
+    matches(wanted, row.title, row.name, row.owner ?? "", ...row.labels, ...row.loads.map((load) => load.table)),
   );
   return (
     <Page
@@ -64,6 +63,9 @@ export default function PipelinesPage() {
       actions={
         <>
           <HourButton />
+          <Button component={Link} to="/schedules" variant="outline">
+            What runs when
+          </Button>
           {canEdit && (
             <Button component={Link} to="/pipelines/new">
               New pipeline
@@ -94,48 +96,64 @@ export default function PipelinesPage() {
               </tr>
             </thead>
             <tbody>
-              {shown.map((row) => (
-                <tr key={row.name}>
-                  <td>
-                    <Link to={`/pipelines/${row.name}`} className="strong">
-                      {row.title}
-                    </Link>
-                    <div className="quiet mono">{row.name}</div>
-                  </td>
-                  <td style={{ maxWidth: 360 }}>
-                    <span className="mono">
-                      {row.loads
-                        .slice(0, 4)
-                        .map((load) => load.table)
-                        .join(", ")}
-                    </span>
-                    {row.loads.length > 4 && <span className="quiet"> and {row.loads.length - 4} more</span>}
-                  </td>
-                  <td>
-                    {scheduleWords(row.schedule ?? undefined)}
-                    {row.nextAt && <div className="quiet">next {until(row.nextAt)}</div>}
-                  </td>
-                  <td className="nowrap">
-                    {row.lastRun ? (
-                      <Link to={`/runs/${row.lastRun.id}`}>
-                        {moment(row.lastRun.startedAt ?? row.lastRun.createdAt)}
+              {shown
+                .toSorted((a, b) => Number(b.favourite) - Number(a.favourite))
+                .map((row) => (
+                  <tr key={row.name}>
+                    <td>
+                      <Link to={`/pipelines/${row.name}`} className="strong" title={row.sentence}>
+                        {row.title}
                       </Link>
-                    ) : (
-                      <span className="quiet">never</span>
-                    )}
-                  </td>
-                  <td>
-                    <Standing row={row} />
-                  </td>
-                  <td className="right">
-                    {canEdit && (
-                      <Button size="xs" variant="outline" onClick={() => run.mutate({ pipeline: row.name })}>
-                        Run now
-                      </Button>
-                    )}
-                  </td>
-                </tr>
-              ))}
+                      {row.favourite && (
+                        <span className="lead" title="You want to see it first">
+                          {" "}
+                          ★
+                        </span>
+                      )}
+                      <div className="quiet">
+                        <span className="mono">{row.name}</span>
+                        {row.owner && ` · ${row.owner}`}{" "}
+                        {row.labels.map((label) => (
+                          <button key={label} type="button" className="label" onClick={() => setWanted(label)}>
+                            {label}
+                          </button>
+                        ))}
+                      </div>
+                    </td>
+                    <td style={{ maxWidth: 360 }}>
+                      <span className="mono">
+                        {row.loads
+                          .slice(0, 4)
+                          .map((load) => load.table)
+                          .join(", ")}
+                      </span>
+                      {row.loads.length > 4 && <span className="quiet"> and {row.loads.length - 4} more</span>}
+                    </td>
+                    <td>
+                      {row.runs}
+                      {row.nextAt && <div className="quiet">next {until(row.nextAt)}</div>}
+                    </td>
+                    <td className="nowrap">
+                      {row.lastRun ? (
+                        <Link to={`/runs/${row.lastRun.id}`}>
+                          {moment(row.lastRun.startedAt ?? row.lastRun.createdAt)}
+                        </Link>
+                      ) : (
+                        <span className="quiet">never</span>
+                      )}
+                    </td>
+                    <td>
+                      <Standing row={row} />
+                    </td>
+                    <td className="right">
+                      {canEdit && (
+                        <Button size="xs" variant="outline" onClick={() => run.mutate({ pipeline: row.name })}>
+                          Run now
+                        </Button>
+                      )}
+                    </td>
+                  </tr>
+                ))}
             </tbody>
           </table>
           {shown.length === 0 && (

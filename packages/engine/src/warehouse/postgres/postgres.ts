@@ -85,6 +85,19 @@ export class PostgresWarehouse implements Warehouse {
     return PostgresLookBack.open(this.credentials, target);
   }
 
+  async readdress(from: { pipeline: string; load: string | null }, to: { pipeline: string }): Promise<void> {
+    const session = await Session.open(this.credentials, { application: "undercoat" });
+    try {
+      if ((await houseVersion(session)) !== house.houseVersion) return;
+      await session.query("BEGIN");
+      for (const statement of house.readdressing)
+        await session.query(statement, [from.pipeline, to.pipeline, from.load]);
+      await session.query("COMMIT");
+    } finally {
+      await session.close();
+    }
+  }
+
   async prune(keep: string): Promise<number> {
     const session = await Session.open(this.credentials, { application: "undercoat pruning" });
     try {

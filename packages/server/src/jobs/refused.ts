@@ -1,0 +1,2 @@
+/** A request that can't be met, with what is wrong. */
+export class RunRefused extends Error {}
