@@ -68,6 +68,8 @@ pipelines:
     schedule: { every: PT1H, zone: Europe/Oslo }
   payments:
     title: Payments
+    owner: Finance
+    labels: [money]
     warehouse: warehouse
     loads:
       payment:
@@ -78,6 +80,7 @@ pipelines:
     schedule: { every: PT1H, zone: Europe/Oslo }
   harbour-day:
     title: Harbour day
+    owner: Harbour office
     warehouse: warehouse
     loads:
       booking:
@@ -143,6 +146,11 @@ pipelines:
     schedule: { every: PT1H, zone: Europe/Oslo }
   port-gates:
     title: Gates of {port}
+    owner: Harbour office
+    labels: [gates, one for each port]
+    note: |
+      Scans at the gates since the first day of last month, **one set of values for each port**. The harbour office reads
+      them from the port's own morning sheet.
     warehouse: warehouse
     zone: Europe/Oslo
     parameters:
@@ -158,4 +166,8 @@ pipelines:
         columns: { scan_id: scan_id, port: code, region: region, gate: gate, booking_id: booking_id, scanned_at: scanned_at }
         into: { table: harbour.port_scan, part: "port = :port", mode: upsert, key: [scan_id], deleted: remove }
         proof: { by: { column: scanned_at, slice: day, zone: Europe/Oslo }, figures: [rows, max(scanned_at)] }
+    schedules:
+      - { cron: 15 5 * * *, zone: Europe/Oslo, values: [SKV, HOL, TER, LUN, GRA, VES, KIL, ORM, STA, FUR, MAR] }
+      - { after: harbour-day, on: proved, values: [KIL, SKV], apart: [histories] }
+      - { cron: 0 4 * * 0, zone: Europe/Oslo, do: sweep, values: [SKV, HOL, TER, LUN, GRA, VES, KIL, ORM, STA, FUR, MAR] }
 `;

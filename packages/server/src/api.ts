@@ -1,4 +1,5 @@
 import { routes } from "./context.ts";
+import { backfills } from "./routes/backfills.ts";
 import { connections } from "./routes/connections.ts";
 import { demo } from "./routes/demo.ts";
 import { events } from "./routes/events.ts";
@@ -21,6 +22,7 @@ export const api = routes()
   .route("/connections", connections)
   .route("/pipelines", pipelines)
   .route("/schedules", schedules)
+  .route("/backfills", backfills)
   .route("/runs", runs)
   .route("/proofs", proofs)
   .route("/rejected", rejected)

@@ -19,6 +19,7 @@ import type {
   Tally,
   WithinProof,
 } from "../run/run.ts";
+import type { IntervalUnit } from "../schedule/intervals.ts";
 
 /** What the server's API answers with; server and pages share these shapes. Times are ISO 8601 in UTC. */
 
@@ -107,6 +108,35 @@ export interface VersionView {
 export interface DraftView {
   mine: { origin: Pipeline; base: string; steps: Pipeline[]; at: string } | null;
   others: { user: string; at: string; steps: number }[];
+}
+
+/** An earlier interval that is loaded slice by slice. */
+export interface BackfillView {
+  id: number;
+  pipeline: string;
+  loads: string[];
+  given: Given;
+  from: string;
+  to: string;
+  by: IntervalUnit;
+  order: "newest" | "oldest";
+  /** so many slices at a time */
+  parallel: number;
+  status: "open" | "paused" | "finished" | "cancelled";
+  requestedBy: string | null;
+  createdAt: string;
+  finishedAt: string | null;
+  /** by the mean of those done; null while none is, or nothing is left */
+  secondsLeft: number | null;
+  tally: Tally;
+  slices: {
+    from: string;
+    to: string;
+    status: "waiting" | "running" | "finished" | "failed";
+    run: number | null;
+    verdict: Verdict | null;
+    failure: Failure | null;
+  }[];
 }
 
 /** What runs when, over all pipelines. */

@@ -255,6 +255,11 @@ class LoadRun {
       );
   }
 
+  /** An interval is one of many and proves itself alone; anything else proves all of the table where that costs little. */
+  private get provesAll(): boolean {
+    return this.order.scope.kind !== "interval";
+  }
+
   /**
    * Asks the source for its side of the proof, which it works out while the warehouse applies: of a whole read the figures
    * and cells of everything, of a part the cells of what was read. All of it comes from the snapshot that was read.
@@ -263,6 +268,7 @@ class LoadRun {
     const { source, warehouse } = this.ends;
     const without = await warehouse.without(plan);
     const tiny =
+      this.provesAll &&
       landed.sifted !== null &&
       !landed.fresh &&
       (await warehouse.estimatedRows(plan.write.target)) <= tinyTable &&
@@ -289,7 +295,7 @@ class LoadRun {
     const { source, warehouse } = this.ends;
     const news = await sifted.touched();
     const touched = news === "all" ? news : [...new Set([...news, ...swept])];
-    const small = (await warehouse.estimatedRows(plan.write.target)) <= smallTable;
+    const small = this.provesAll && (await warehouse.estimatedRows(plan.write.target)) <= smallTable;
     if (!small && touched.length === 0) return null;
     // A large table without slices has no part to compare; its figures come with the next proof of all of it.
     if (!small && !plan.prove.slicing) return { slices: [], touched: [null], figures: null };

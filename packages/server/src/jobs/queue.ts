@@ -44,8 +44,8 @@ export class Queue {
   }
 
   /** Puts a run in the queue, in the transaction that writes it down; workers are woken when it commits. */
-  async send(run: number, transaction: Transaction): Promise<void> {
-    await this.boss.send(name, { run }, { db: within(transaction) });
+  async send(run: number, transaction: Transaction, priority = 0): Promise<void> {
+    await this.boss.send(name, { run }, { db: within(transaction), priority });
     await this.store.wakeWorkers(transaction);
   }
 

@@ -27,6 +27,8 @@ export interface RunRequest {
   rowLimit?: number;
   /** the schedule that starts it */
   schedule?: string;
+  /** the backfill that it is a slice of */
+  backfill?: number;
   /** why it runs, as a run's page says it: `by hand`, `on schedule` */
   reason: string;
   requestedBy: string | null;
@@ -88,6 +90,9 @@ export async function requestRuns(
   return within ? all(within.transaction) : store.sequelize.transaction(all);
 }
 
+/** A backfill's slices are taken off the queue after everything else. */
+const afterOthers = -1;
+
 async function writeRun(
   store: Store,
   queue: Queue,
@@ -131,6 +136,7 @@ async function writeRun(
       wantsRows: request.wantsRows ?? false,
       rowLimit: request.rowLimit ?? null,
       schedule: request.schedule ?? null,
+      backfill: request.backfill ?? null,
       requestedBy: request.requestedBy,
       createdAt: new Date(),
     },
@@ -160,7 +166,7 @@ async function writeRun(
       })),
       { transaction },
     );
-  await queue.send(run.id, transaction);
+  await queue.send(run.id, transaction, request.backfill === undefined ? 0 : afterOthers);
   await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status: "queued" }, transaction);
   return run;
 }

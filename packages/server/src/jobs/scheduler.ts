@@ -7,6 +7,7 @@ import { pausedAll } from "../pipelines/pause.ts";
 import { dueAfter, noteNext, scheduleOf, setTimers } from "../pipelines/timers.ts";
 import { PipelineRow, RunRow, SliceRow, TimerRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
+import { advanceBackfills } from "./backfill.ts";
 import type { Queue } from "./queue.ts";
 import { newTablesOf, type RunRequest, requestRun, requestRuns } from "./runs.ts";
 
@@ -38,6 +39,10 @@ export function startScheduler(
       .then(() => {
         set = true;
         return startDue(store, queue, Date.now(), failed);
+      })
+      .then(async (started) => {
+        await advanceBackfills(store, queue);
+        return started;
       })
       .then((started) =>
         started.length === 0 && ticks++ % cellsEvery === cellsEvery - 1

@@ -6,6 +6,7 @@ import { RunLoadRow, RunRow, TargetRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { type Lease, putOff, whileHeld } from "./lease.ts";
 import { keepProof } from "./proofs.ts";
+import { noteSlice } from "./slices.ts";
 import { stand } from "./standing.ts";
 
 /**
@@ -161,7 +162,10 @@ export async function endRun(store: Store, lease: Lease): Promise<RunStatus> {
       { transaction },
     );
     if (unknown) await putOff(store, lease, transaction);
-    else await startFollowers(store, run, loads, transaction);
+    else {
+      await startFollowers(store, run, loads, transaction);
+      await noteSlice(run, transaction);
+    }
     await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status }, transaction);
     return status;
   });
@@ -224,6 +228,7 @@ export async function cancelRun(store: Store, id: number, by: string): Promise<b
       { ...asked, status, finishedAt: new Date(), failure: unknown ? failure : null, token: null },
       { transaction },
     );
+    await noteSlice(run, transaction);
     await store.tell({ kind: "run", run: id, pipeline: run.pipeline, status }, transaction);
     return true;
   });

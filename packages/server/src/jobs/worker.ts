@@ -1,6 +1,7 @@
 import { hostname } from "node:os";
 import type { Logger } from "pino";
 import type { Store } from "../store/store.ts";
+import { advanceBackfills } from "./backfill.ts";
 import { executeRun, workerStops } from "./execute.ts";
 import { type Lease, LeaseLost, releaseRuns, renewLeases } from "./lease.ts";
 import { Queue } from "./queue.ts";
@@ -39,6 +40,8 @@ export async function startWorker(store: Store, parallel: number, log: Logger): 
       running.delete(lease.run);
       log.info({ run: lease.run }, "ends");
     }
+    // A backfill's next slice follows at once, rather than with the next look at the clock.
+    await advanceBackfills(store, queue);
   };
   const look = queue.take(parallel, worker, work, failed);
   const deafen = await store.listen({ job: look, cancel: (run) => running.get(run)?.abort.abort() });

@@ -9,7 +9,7 @@ import {
 } from "@undercoat/core/parameter/resolve";
 import { freeName, slugOf } from "@undercoat/core/pipeline/names";
 import type { Load, Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
-import { check, givenValues, loadSchema, pipelineSchema, scheduleSchema, slug } from "@undercoat/core/pipeline/schema";
+import { check, loadSchema, pipelineSchema, scheduleSchema, slug } from "@undercoat/core/pipeline/schema";
 import { pipelineSentence } from "@undercoat/core/pipeline/sentence";
 import { suggestLoad } from "@undercoat/core/pipeline/suggest";
 import { PlanError } from "@undercoat/core/plan/error";
@@ -36,6 +36,7 @@ import {
 } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { definitionProblems, refuseProblems } from "./definition.ts";
+import { givenSchema } from "./given.ts";
 import { housekeeping } from "./housekeeping.ts";
 import { columnsOfBoth, previewLoad } from "./preview.ts";
 import { runView, summaries } from "./runs.ts";
@@ -152,14 +153,6 @@ const scope = Joi.alternatives(
       .required(),
   }),
 );
-
-/** The values that something is looked at or run with. */
-const givenSchema = Joi.object({
-  set: Joi.string().max(63).allow(null),
-  file: givenValues,
-  values: givenValues,
-  settings: Joi.object().pattern(/^[\s\S]{1,300}$/, Joi.string().min(1).max(300)),
-});
 
 /** What a pipeline is resolved with where nobody says: its defaults, or its first set where they are incomplete. */
 const usualGiven = (pipeline: Pipeline): Given => givensOf(pipeline)[0] ?? {};

@@ -17,6 +17,7 @@ import type {
   Tally,
   WithinProof,
 } from "@undercoat/core/run/run";
+import type { IntervalUnit } from "@undercoat/core/schedule/intervals";
 import {
   type CreationOptional,
   DataTypes,
@@ -109,6 +110,31 @@ export class TimerRow extends StoredRow<TimerRow> {
   declare begun: number;
 }
 
+/** An earlier interval that is loaded slice by slice. */
+export class BackfillRow extends StoredRow<BackfillRow> {
+  declare id: CreationOptional<number>;
+  declare pipeline: string;
+  declare loads: string[];
+  declare given: Given;
+  declare from: string;
+  declare to: string;
+  declare by: IntervalUnit;
+  declare order: "newest" | "oldest";
+  declare parallel: number;
+  declare status: "open" | "paused" | "finished" | "cancelled";
+  declare requestedBy: string | null;
+  declare createdAt: Date;
+  declare finishedAt: CreationOptional<Date | null>;
+}
+
+export class BackfillSliceRow extends StoredRow<BackfillSliceRow> {
+  declare backfillId: number;
+  declare from: string;
+  declare to: string;
+  declare status: "waiting" | "running" | "finished" | "failed";
+  declare runId: CreationOptional<number | null>;
+}
+
 /** Something about the whole installation, by name. */
 export class FactRow extends StoredRow<FactRow> {
   declare name: string;
@@ -144,6 +170,8 @@ export class RunRow extends StoredRow<RunRow> {
   declare version: CreationOptional<number | null>;
   /** the schedule that started it, as its timer names it */
   declare schedule: CreationOptional<string | null>;
+  /** the backfill that it is a slice of */
+  declare backfill: CreationOptional<number | null>;
   declare requestedBy: string | null;
   declare worker: string | null;
   /** the fence: what the present holder of the run shows */
@@ -340,6 +368,28 @@ export function bindModels(sequelize: Sequelize): void {
     nextAt: time,
     begun: number,
   });
+  bind<BackfillRow>(BackfillRow, "backfills", {
+    id: serial,
+    pipeline: text,
+    loads: json,
+    given: json,
+    from: text,
+    to: text,
+    by: text,
+    order: text,
+    parallel: number,
+    status: text,
+    requestedBy: optionalText,
+    createdAt: time,
+    finishedAt: time,
+  });
+  bind<BackfillSliceRow>(BackfillSliceRow, "backfill_slices", {
+    backfillId: { ...number, ...first },
+    from: { ...text, ...first },
+    to: text,
+    status: text,
+    runId: optionalNumber,
+  });
   bind<FactRow>(FactRow, "facts", { name: { ...text, ...first }, value: json });
   bind<FavouriteRow>(FavouriteRow, "favourites", {
     userId: { ...number, ...first },
@@ -362,6 +412,7 @@ export function bindModels(sequelize: Sequelize): void {
     heading: optionalNumber,
     version: optionalNumber,
     schedule: optionalText,
+    backfill: optionalNumber,
     requestedBy: optionalText,
     worker: optionalText,
     token: { type: DataTypes.UUID },

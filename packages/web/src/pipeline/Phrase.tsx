@@ -46,3 +46,18 @@ export function Phrase({ children, label, wrong, fixed, width = 320, editor }: P
     </>
   );
 }
+
+/** A part of a sentence that opens something larger than fits beside it. */
+export function PhraseButton({
+  children,
+  label,
+  fixed,
+  onClick,
+}: Pick<Props, "children" | "label" | "fixed"> & { onClick: () => void }) {
+  if (fixed) return <span className="strong">{children}</span>;
+  return (
+    <button type="button" className="phrase" aria-label={label} aria-haspopup="dialog" onClick={onClick}>
+      {children}
+    </button>
+  );
+}

@@ -27,7 +27,7 @@ import { Bands } from "./Bands.tsx";
 import { useDraft } from "./draft.ts";
 import { JoinsEditor, joinsSentence } from "./JoinsEditor.tsx";
 import { ManyLoads } from "./ManyLoads.tsx";
-import { Phrase } from "./Phrase.tsx";
+import { Phrase, PhraseButton } from "./Phrase.tsx";
 import { PreviewPane } from "./PreviewPane.tsx";
 import { RehearsalNote, useRehearsal } from "./Rehearse.tsx";
 import { Saving } from "./Saving.tsx";
@@ -100,6 +100,7 @@ function Workbench({ view }: { view: PipelineView }) {
   const [deleting, setDeleting] = useState(false);
   const [naming, setNaming] = useState<"duplicate" | "rename" | null>(null);
   const [about, setAbout] = useState(false);
+  const [scheduling, setScheduling] = useState<number | null>(null);
   const [note, setNote] = useState("");
   const names = Object.keys(draft.definition.loads);
   const name = asked && draft.definition.loads[asked] ? asked : (names[0] ?? "");
@@ -258,26 +259,24 @@ function Workbench({ view }: { view: PipelineView }) {
           </div>
           {view.schedules.map(({ words, next }, at) => (
             <div key={words} style={{ marginBottom: 4 }}>
-              <Phrase
+              <PhraseButton
                 fixed={!canEdit}
                 label={view.schedules.length > 1 ? `Schedule ${at + 1}` : "Schedule"}
-                width={360}
-                editor={(close) => <ScheduleEditor view={view} at={at} close={close} />}
+                onClick={() => setScheduling(at)}
               >
                 {words}
-              </Phrase>
+              </PhraseButton>
               {next[0] && <div className="quiet">next {until(next[0])}</div>}
             </div>
           ))}
           {(canEdit || view.schedules.length === 0) && (
-            <Phrase
+            <PhraseButton
               fixed={!canEdit}
               label={view.schedules.length ? "Another schedule" : "Schedule"}
-              width={360}
-              editor={(close) => <ScheduleEditor view={view} at={view.schedules.length} close={close} />}
+              onClick={() => setScheduling(view.schedules.length)}
             >
               {view.schedules.length ? "another schedule" : scheduleWords(undefined)}
-            </Phrase>
+            </PhraseButton>
           )}
           {view.lastRun && (
             <p style={{ marginTop: 10 }}>
@@ -480,6 +479,11 @@ function Workbench({ view }: { view: PipelineView }) {
           />
         )}
         {naming && <NameDialog view={view} does={naming} onClose={() => setNaming(null)} />}
+        {scheduling !== null && (
+          <Modal opened onClose={() => setScheduling(null)} title={`When ${view.definition.title} runs`}>
+            <ScheduleEditor view={view} at={scheduling} close={() => setScheduling(null)} />
+          </Modal>
+        )}
         {about && (
           <AboutEditor
             definition={draft.definition}

@@ -187,6 +187,12 @@ export default function RunPage() {
       about={
         <>
           {reasonOf(run)}
+          {run.version !== null && (
+            <>
+              {" "}
+              · <Link to={`/versions/${run.pipeline}?version=${run.version}`}>version {run.version}</Link>
+            </>
+          )}
           {command && (
             <>
               {" "}
