@@ -140,10 +140,11 @@ test("a pipeline is made by ticking tables, changed in place, refused where it i
   await page.getByRole("button", { name: "Save" }).click();
   await expect(page.getByRole("button", { name: "Run now", exact: true })).toBeVisible();
   await page.getByRole("button", { name: "Schedule" }).click();
-  await page.getByRole("radio", { name: "every day at a time" }).check();
-  await expect(page.getByText("Next five times")).toBeVisible();
+  await page.getByRole("combobox", { name: "It runs" }).click();
+  await page.getByRole("option", { name: "every day", exact: true }).click();
+  await expect(page.getByText(/^Next times/)).toBeVisible();
   await page.getByRole("button", { name: "Set", exact: true }).click();
-  await expect(page.getByRole("button", { name: "Schedule" })).toContainText("nightly at 02:00");
+  await expect(page.getByRole("button", { name: "Schedule", exact: true })).toContainText("nightly at 02:00");
 });
 
 test("a connection's check tells each step, and the password never comes back", async () => {

@@ -4,6 +4,7 @@ import { join } from "node:path";
 import { fileURLToPath } from "node:url";
 import { Command, Option } from "commander";
 import { issuePass } from "./account/passes.ts";
+import { type BackfillOptions, backfillCommand } from "./cli/backfill.ts";
 import { CommandError, clientFromEnvironment } from "./cli/client.ts";
 import { applyCommand, exportCommand, restoreCommand, versionsCommand } from "./cli/project.ts";
 import { proveCommand, type RunOptions, rehearseCommand, runCommand } from "./cli/runs.ts";
@@ -238,5 +239,14 @@ withInterval(runLike("rehearse", "say what a run would do, and write nothing"))
 runLike("prove", "prove every slice now")
   .option("--rows", "down to the rows and cells that differ")
   .action((pipeline, options: RunOptions) => ending(() => proveCommand(clientFromEnvironment(), pipeline, options)));
+runLike("backfill", "load an earlier interval slice by slice; begun again it goes on with what is left")
+  .requiredOption("--from <day>", "the first day")
+  .requiredOption("--to <day>", "the day after the last")
+  .addOption(new Option("--by <unit>", "into what it is cut").choices(["day", "week", "month"]).default("day"))
+  .addOption(new Option("--order <end>", "which end comes first").choices(["newest", "oldest"]).default("newest"))
+  .option("--parallel <slices>", "so many slices at a time", "1")
+  .action((pipeline, options: BackfillOptions) =>
+    ending(() => backfillCommand(clientFromEnvironment(), pipeline, options)),
+  );
 
 await program.parseAsync();

@@ -145,4 +145,16 @@ describe("a backfill", () => {
       expect((await begin(wrong)).body.title).toContain(says);
     expect((await house.as(house.tokens.viewer)("POST", "/backfills", {})).status).toBe(403);
   });
+
+  test("of a pipeline that is another by now pauses with the reason, and holds no other up", async () => {
+    const { body: stuck } = await begin({ order: "oldest", loads: ["trip"] });
+    const { body: other } = await begin({ order: "newest", by: "week" });
+    await house.house.store.sequelize.query("UPDATE backfills SET loads = '[\"gone\"]' WHERE id = :id", {
+      replacements: { id: stuck.id },
+    });
+    await work(other.id);
+    await advance();
+    expect(await view(stuck.id)).toMatchObject({ status: "paused", problem: expect.stringContaining("gone") });
+    expect((await view(other.id)).status).toBe("finished");
+  });
 });

@@ -25,6 +25,7 @@ const ConnectionsPage = lazy(() => import("./connections/ConnectionsPage.tsx"));
 const ConnectionPage = lazy(() => import("./connections/ConnectionPage.tsx"));
 const UsersPage = lazy(() => import("./account/UsersPage.tsx"));
 const SchedulesPage = lazy(() => import("./schedules/SchedulesPage.tsx"));
+const BackfillPage = lazy(() => import("./backfill/BackfillPage.tsx"));
 const VersionsPage = lazy(() => import("./versions/VersionsPage.tsx"));
 const TokensPage = lazy(() => import("./account/TokensPage.tsx"));
 
@@ -70,6 +71,7 @@ export function App() {
               <Route path="/pipelines" element={<PipelinesPage />} />
               <Route path="/pipelines/new" element={<NewPipelinePage />} />
               <Route path="/schedules" element={<SchedulesPage />} />
+              <Route path="/backfills/:id" element={<BackfillPage />} />
               <Route path="/versions/:name" element={<VersionsPage />} />
               <Route path="/pipelines/:name/:load?" element={<PipelinePage />} />
               <Route path="/rejected" element={<RejectedPage />} />

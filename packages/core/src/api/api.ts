@@ -123,6 +123,8 @@ export interface BackfillView {
   /** so many slices at a time */
   parallel: number;
   status: "open" | "paused" | "finished" | "cancelled";
+  /** why it was paused by itself */
+  problem: string | null;
   requestedBy: string | null;
   createdAt: string;
   finishedAt: string | null;
@@ -134,6 +136,9 @@ export interface BackfillView {
     to: string;
     status: "waiting" | "running" | "finished" | "failed";
     run: number | null;
+    startedAt: string | null;
+    finishedAt: string | null;
+    tally: Tally;
     verdict: Verdict | null;
     failure: Failure | null;
   }[];

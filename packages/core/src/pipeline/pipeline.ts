@@ -42,6 +42,10 @@ export interface Into {
   versions?: "drop";
 }
 
+/** True for loads that can be loaded by intervals: those with slices or a watermark, whose rows a second reading finds again. */
+export const takesIntervals = ({ proof, watermark, into }: Load): boolean =>
+  Boolean((proof?.by || watermark) && into.mode !== "replace" && (into.key?.length || into.mode === "append"));
+
 /** True for a load that looks for rows gone from the source. */
 export const sweeps = (load: Load | undefined): boolean => !["keep", undefined].includes(load?.into.deleted);
 

@@ -1,18 +1,12 @@
-import { readFileSync } from "node:fs";
 import type { RunView } from "@undercoat/core/api/api";
 import { answer, path } from "@undercoat/core/api/client";
-import type { Given } from "@undercoat/core/parameter/resolve";
-import { readValueFile, ValueFileError } from "@undercoat/core/parameter/valuefile";
 import { rehearsalWords } from "@undercoat/core/run/rehearsal";
 import type { RunKind, Scope } from "@undercoat/core/run/run";
 import { type Client, CommandError } from "./client.ts";
+import { type GivenOptions, givensOf } from "./given.ts";
 
-export interface RunOptions {
+export interface RunOptions extends GivenOptions {
   load?: string[];
-  value?: string[];
-  values?: string[];
-  valuesFile?: string;
-  set?: string[];
   from?: string;
   to?: string;
   rows?: boolean;
@@ -23,8 +17,8 @@ export interface RunOptions {
 
 const endStatuses = new Set(["finished", "failed", "cancelled"]);
 
-/** How often a waiting command asks how far the run is, in milliseconds. */
-const pollEvery = 100;
+/** How often a waiting command asks how far something is, in milliseconds. */
+export const pollEvery = 100;
 
 function scopeOf({ from, to, whole }: RunOptions): Scope {
   if (whole && (from !== undefined || to !== undefined))
@@ -39,40 +33,6 @@ function firstRows({ first }: RunOptions): number | undefined {
   if (first === undefined) return undefined;
   if (!/^[1-9]\d{0,8}$/.test(first)) throw new CommandError(`--first takes a number of rows, not ${first}.`, 2);
   return Number(first);
-}
-
-/** `a=b` as its two sides. */
-function pairs(given: string[] | undefined, option: string): Record<string, string> {
-  return Object.fromEntries(
-    (given ?? []).map((text) => {
-      const at = text.indexOf("=");
-      if (at < 1) throw new CommandError(`${option} takes name=value, not ${text}.`, 2);
-      return [text.slice(0, at), text.slice(at + 1)];
-    }),
-  );
-}
-
-/** One for each run that is asked for: each set that is named, each row of a file, or the defaults. */
-function givensOf({ value, values, valuesFile, set }: RunOptions): Given[] {
-  const single = pairs(value, "--value");
-  const settings = pairs(set, "--set");
-  const common: Given = {
-    ...(Object.keys(single).length ? { values: single } : {}),
-    ...(Object.keys(settings).length ? { settings } : {}),
-  };
-  if (valuesFile === undefined) return (values ?? [null]).map((name) => ({ ...common, set: name }));
-  if ((values?.length ?? 0) > 1) throw new CommandError("--values-file goes with one --values at most.", 2);
-  let text: string;
-  try {
-    text = readFileSync(valuesFile, "utf8");
-  } catch {
-    throw new CommandError(`${valuesFile} can't be read.`, 2);
-  }
-  try {
-    return readValueFile(text, valuesFile).map((file) => ({ ...common, set: values?.[0] ?? null, file }));
-  } catch (error) {
-    throw error instanceof ValueFileError ? new CommandError(`${valuesFile}: ${error.message}.`, 2) : error;
-  }
 }
 
 /** Starts a run for each set of values and waits for their end, telling progress on standard error. */
@@ -114,7 +74,7 @@ async function ended(client: Client, id: number): Promise<RunView> {
 const several = <T>(documents: T[]) => JSON.stringify(documents.length === 1 ? documents[0] : { runs: documents });
 
 /** The worst of some exit statuses: one that failed before one that disagrees. */
-const worst = (statuses: number[]) => (statuses.includes(1) ? 1 : Math.max(...statuses));
+export const worst = (statuses: number[]) => (statuses.includes(1) ? 1 : Math.max(...statuses));
 
 /** What a run is called among several. */
 const heading = (run: RunView, runs: RunView[]) =>

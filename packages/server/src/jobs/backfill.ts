@@ -1,6 +1,6 @@
 import type { BackfillView } from "@undercoat/core/api/api";
 import { type Given, ResolveError, resolve } from "@undercoat/core/parameter/resolve";
-import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { takesIntervals } from "@undercoat/core/pipeline/pipeline";
 import { overallVerdict, type Verdict } from "@undercoat/core/proof/verdict";
 import { addTallies } from "@undercoat/core/run/run";
 import { cutInterval, type IntervalUnit } from "@undercoat/core/schedule/intervals";
@@ -26,13 +26,6 @@ export interface BackfillRequest {
   requestedBy: string | null;
 }
 
-/** The loads that can be loaded by intervals: those with slices or a watermark, and a way to tell rows apart. */
-function cuttable({ loads }: Pipeline): string[] {
-  return Object.entries(loads).flatMap(([name, { proof, watermark, into }]) =>
-    (proof?.by || watermark) && into.mode !== "replace" && (into.key?.length || into.mode === "append") ? [name] : [],
-  );
-}
-
 /**
  * Begins a backfill; one of the same interval that was left goes on instead, with what had failed tried again.
  * @throws RunRefused, ResolveError
@@ -41,7 +34,7 @@ export async function beginBackfill(store: Store, queue: Queue, request: Backfil
   const pipeline = await PipelineRow.findByPk(request.pipeline);
   if (!pipeline) throw new RunRefused(`There is no pipeline ${request.pipeline}`);
   const { definition } = resolve(pipeline.definition, request.given, Date.now());
-  const able = cuttable(definition);
+  const able = Object.entries(definition.loads).flatMap(([name, load]) => (takesIntervals(load) ? [name] : []));
   const loads = request.loads ?? able;
   const unable = loads.find((load) => !able.includes(load));
   if (unable !== undefined && Object.hasOwn(definition.loads, unable))
@@ -90,7 +83,7 @@ export async function beginBackfill(store: Store, queue: Queue, request: Backfil
 /** Lets a backfill go on, and tries again what has failed. */
 export async function resumeBackfill(store: Store, row: BackfillRow): Promise<void> {
   await BackfillSliceRow.update({ status: "waiting" }, { where: { backfillId: row.id, status: "failed" } });
-  await row.update({ status: "open", finishedAt: null });
+  await row.update({ status: "open", problem: null, finishedAt: null });
   await store.tell({ kind: "changed", what: "pipelines" });
 }
 
@@ -153,7 +146,14 @@ export async function advanceBackfill(store: Store, queue: Queue, id: number): P
 /** Goes on with every backfill that is open; what began where a worker then died goes on with the slice that it left. */
 export async function advanceBackfills(store: Store, queue: Queue): Promise<void> {
   for (const { id } of await BackfillRow.findAll({ where: { status: "open" }, attributes: ["id"], order: ["id"] }))
-    await advanceBackfill(store, queue, id);
+    try {
+      await advanceBackfill(store, queue, id);
+    } catch (error) {
+      // The pipeline is another by now; what is so with this one must not hold the others up.
+      if (!(error instanceof RunRefused || error instanceof ResolveError)) throw error;
+      await BackfillRow.update({ status: "paused", problem: error.message }, { where: { id } });
+      await store.tell({ kind: "changed", what: "pipelines" });
+    }
 }
 
 /** A backfill with what its slices have come to. */
@@ -192,19 +192,26 @@ export async function backfillView(row: BackfillRow): Promise<BackfillView> {
     order: row.order,
     parallel: row.parallel,
     status: row.status,
+    problem: row.problem,
     requestedBy: row.requestedBy,
     createdAt: row.createdAt.toISOString(),
     finishedAt: row.finishedAt?.toISOString() ?? null,
     secondsLeft: mean === null || left === 0 ? null : Math.ceil((mean * left) / row.parallel),
     tally: addTallies(loads.map((load) => load.tally)),
-    slices: slices.map((slice) => ({
-      from: slice.from,
-      to: slice.to,
-      status: slice.status,
-      run: slice.runId,
-      verdict: verdictOf(slice.runId),
-      failure: slice.status === "failed" ? (runs.get(slice.runId ?? 0)?.failure ?? null) : null,
-    })),
+    slices: slices.map((slice) => {
+      const run = runs.get(slice.runId ?? 0);
+      return {
+        from: slice.from,
+        to: slice.to,
+        status: slice.status,
+        run: slice.runId,
+        startedAt: run?.startedAt?.toISOString() ?? null,
+        finishedAt: run?.finishedAt?.toISOString() ?? null,
+        tally: addTallies(loads.filter(({ runId }) => runId === slice.runId).map(({ tally }) => tally)),
+        verdict: verdictOf(slice.runId),
+        failure: slice.status === "failed" ? (run?.failure ?? null) : null,
+      };
+    }),
   };
 }
 

@@ -25,6 +25,10 @@ const steps: Record<string, (keeping: Keeping) => { sql: string; keep: string }>
       AND NOT EXISTS (SELECT 1 FROM standings s WHERE r.id IN (s.run_id, s.proof_run_id, s.whole_run_id)) ORDER BY r.id LIMIT ${Math.round(atOnce / 10)})`,
     keep: runs,
   }),
+  backfills: ({ runs }) => ({
+    sql: `DELETE FROM backfills WHERE finished_at < now() - :keep::interval`,
+    keep: runs,
+  }),
   passes: ({ runs }) => ({
     sql: `DELETE FROM passes WHERE id IN (SELECT id FROM passes WHERE expires_at < now() - least(:keep::interval, interval '30 days') LIMIT ${atOnce})`,
     keep: runs,

@@ -39,7 +39,8 @@ export async function renamePipeline(store: Store, from: string, to: string): Pr
         transaction,
       });
     await update("pipelines", "name");
-    for (const table of [...ownTables, "runs", "versions", "drafts", "favourites", "timers"]) await update(table);
+    for (const table of [...ownTables, "runs", "versions", "drafts", "favourites", "timers", "backfills"])
+      await update(table);
     await update("timers", '"after"');
     await follow(from, to, transaction);
     await store.tell({ kind: "changed", what: "pipelines" }, transaction);

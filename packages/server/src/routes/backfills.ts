@@ -2,7 +2,7 @@ import type { Given } from "@undercoat/core/parameter/resolve";
 import { slug } from "@undercoat/core/pipeline/schema";
 import type { IntervalUnit } from "@undercoat/core/schedule/intervals";
 import Joi from "joi";
-import { requires, routes, signedIn, takes } from "../context.ts";
+import { asks, requires, routes, signedIn, takes } from "../context.ts";
 import {
   advanceBackfill,
   type BackfillRequest,
@@ -22,7 +22,7 @@ async function found(id: string): Promise<BackfillRow> {
   return row;
 }
 
-const listed = 50;
+const listed = 5;
 const asked = Joi.object({
   pipeline: slug.required(),
   loads: Joi.array().items(slug).min(1).allow(null).default(null),
@@ -48,8 +48,13 @@ interface Asked {
 /** Earlier intervals, loaded slice by slice. */
 export const backfills = routes()
   .use(requires("viewer"))
-  .get("/", async (c) => {
-    const rows = await BackfillRow.findAll({ order: [["id", "DESC"]], limit: listed });
+  .get("/", asks("pipeline"), async (c) => {
+    const { pipeline } = c.req.valid("query");
+    const rows = await BackfillRow.findAll({
+      where: pipeline ? { pipeline } : {},
+      order: [["id", "DESC"]],
+      limit: listed,
+    });
     return c.json(await Promise.all(rows.map(backfillView)));
   })
   .get("/:id", async (c) => c.json(await backfillView(await found(c.req.param("id")))))

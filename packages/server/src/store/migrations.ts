@@ -126,7 +126,7 @@ CREATE TABLE favourites (user_id integer NOT NULL REFERENCES users ON DELETE CAS
     async up({ context }: { context: QueryInterface }): Promise<void> {
       await context.sequelize.query(`
 CREATE TABLE backfills (id serial PRIMARY KEY, pipeline text NOT NULL, loads json NOT NULL, given json NOT NULL, "from" text NOT NULL, "to" text NOT NULL, by text NOT NULL, "order" text NOT NULL, parallel integer NOT NULL,
-  status text NOT NULL, requested_by text, created_at timestamptz NOT NULL, finished_at timestamptz);
+  status text NOT NULL, problem text, requested_by text, created_at timestamptz NOT NULL, finished_at timestamptz);
 CREATE TABLE backfill_slices (backfill_id integer NOT NULL REFERENCES backfills ON DELETE CASCADE, "from" text NOT NULL, "to" text NOT NULL, status text NOT NULL, run_id integer, PRIMARY KEY (backfill_id, "from"));
 CREATE INDEX backfill_runs ON backfill_slices (run_id);
 ALTER TABLE runs ADD COLUMN backfill integer;`);

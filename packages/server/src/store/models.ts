@@ -122,6 +122,8 @@ export class BackfillRow extends StoredRow<BackfillRow> {
   declare order: "newest" | "oldest";
   declare parallel: number;
   declare status: "open" | "paused" | "finished" | "cancelled";
+  /** why it was paused by itself */
+  declare problem: CreationOptional<string | null>;
   declare requestedBy: string | null;
   declare createdAt: Date;
   declare finishedAt: CreationOptional<Date | null>;
@@ -379,6 +381,7 @@ export function bindModels(sequelize: Sequelize): void {
     order: text,
     parallel: number,
     status: text,
+    problem: optionalText,
     requestedBy: optionalText,
     createdAt: time,
     finishedAt: time,

@@ -154,6 +154,17 @@ export const queries = {
     }),
   schedules: () =>
     queryOptions({ queryKey: ["pipelines", "", "schedules"], queryFn: () => answer(server.schedules.$get()) }),
+  /** The latest backfills of a pipeline. */
+  backfills: (pipeline: string) =>
+    queryOptions({
+      queryKey: ["pipelines", pipeline, "backfills"],
+      queryFn: () => answer(server.backfills.$get({ query: { pipeline } })),
+    }),
+  backfill: (id: string) =>
+    queryOptions({
+      queryKey: ["pipelines", "", "backfills", id],
+      queryFn: () => answer(server.backfills[":id"].$get(path({ id }))),
+    }),
   versions: (pipeline: string) =>
     queryOptions({
       queryKey: ["pipelines", pipeline, "versions"],

@@ -1,7 +1,7 @@
 import { Button, Popover } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { LedgerGroup, LedgerLine, LedgerSlice, LedgerTable } from "@undercoat/core/api/api";
-import { type KeyboardEvent, useState } from "react";
+import { type KeyboardEvent, lazy, Suspense, useEffect, useState } from "react";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { queries } from "../api/queries.ts";
@@ -14,6 +14,11 @@ import { useRun } from "../parts/runs.ts";
 import { Title } from "../parts/Title.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
+
+const BackfillDialog = lazy(() => import("../backfill/BackfillDialog.tsx"));
+
+/** The day after a day, both like 2026-01-31. */
+const dayAfter = (day: string) => new Date(Date.parse(`${day}T00:00:00Z`) + 86_400_000).toISOString().slice(0, 10);
 
 /** Both sides' figures of one mark, with what to do next. */
 function MarkFigures({ table: { lines, ...whole }, slice }: { table: LedgerTable; slice: LedgerSlice }) {
@@ -130,6 +135,43 @@ function MarkButton({
   );
 }
 
+/** Days of a row that are chosen together, by dragging over them or by arrows with Shift; what they are for is asked at the end. */
+function useRange(able: boolean) {
+  const [ends, setEnds] = useState<{ from: number; to: number } | null>(null);
+  const [dragged, setDragged] = useState(false);
+  const [asked, setAsked] = useState<{ first: number; last: number } | null>(null);
+  const clear = () => {
+    setEnds(null);
+    setDragged(false);
+    setAsked(null);
+  };
+  // One day alone is a click on its mark.
+  const end = () => {
+    if (asked || !ends) return;
+    if (ends.from === ends.to) return clear();
+    setDragged(false);
+    setAsked({ first: Math.min(ends.from, ends.to), last: Math.max(ends.from, ends.to) });
+  };
+  useEffect(() => {
+    if (!dragged) return;
+    window.addEventListener("pointerup", end);
+    return () => window.removeEventListener("pointerup", end);
+  });
+  return {
+    asked,
+    clear,
+    end,
+    begin: (at: number) => {
+      if (!able || asked) return;
+      setDragged(true);
+      setEnds({ from: at, to: at });
+    },
+    go: (at: number) => dragged && ends && setEnds({ ...ends, to: at }),
+    extend: (from: number, to: number) => able && !asked && setEnds({ from: ends?.from ?? from, to }),
+    has: (at: number) => ends !== null && at >= Math.min(ends.from, ends.to) && at <= Math.max(ends.from, ends.to),
+  };
+}
+
 /** A table, or with its name one of the lines that are loaded into it. */
 function TableRow({
   table,
@@ -152,16 +194,21 @@ function TableRow({
   // What disagrees is where one arrives, else the latest day.
   const first = slices.findLast((slice) => slice?.state === "disagrees") ?? slices.findLast(Boolean);
   const stop = held ?? days[slices.lastIndexOf(first ?? null)] ?? null;
+  const canEdit = useCanEdit();
+  const range = useRange(canEdit && table.given !== null && Boolean(table.by?.startsWith("day ")));
   const move = (event: KeyboardEvent<HTMLTableRowElement>) => {
     const step = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
     const marks = [...event.currentTarget.querySelectorAll<HTMLElement>("button.mark")];
     const at = marks.indexOf(document.activeElement as HTMLElement);
     if (step === undefined || at < 0) return;
     event.preventDefault();
-    marks[at + step]?.focus();
+    const next = marks[at + step];
+    const day = next?.closest("td")?.dataset.day;
+    if (event.shiftKey && day && held) range.extend(days.indexOf(held), days.indexOf(day));
+    next?.focus();
   };
   return (
-    <tr onKeyDown={move}>
+    <tr onKeyDown={move} onKeyUp={(event) => event.key === "Shift" && range.end()}>
       <td className="nowrap">
         {onOpen && (
           <button
@@ -191,7 +238,15 @@ function TableRow({
       </td>
       {table.sliced ? (
         days.map((day, at) => (
-          <td key={day} style={{ padding: "6px 0", textAlign: "center" }} onFocus={() => setHeld(day)}>
+          <td
+            key={day}
+            data-day={day}
+            className={range.has(at) ? "chosen" : undefined}
+            style={{ padding: "6px 0", textAlign: "center" }}
+            onFocus={() => setHeld(day)}
+            onPointerDown={(event) => event.button === 0 && range.begin(at)}
+            onPointerEnter={(event) => event.buttons === 1 && range.go(at)}
+          >
             <MarkButton table={table} slice={slices[at] ?? undefined} stop={stop === day} />
           </td>
         ))
@@ -220,6 +275,19 @@ function TableRow({
               failed since
             </Link>
           </>
+        )}
+        {range.asked && (
+          <Suspense fallback={null}>
+            <BackfillDialog
+              pipeline={table.pipeline}
+              title={table.target}
+              loads={[table.load]}
+              chosen={[table.load]}
+              given={table.given ?? undefined}
+              interval={{ from: days[range.asked.first] ?? "", to: dayAfter(days[range.asked.last] ?? "") }}
+              onClose={range.clear}
+            />
+          </Suspense>
         )}
       </td>
     </tr>

@@ -11,6 +11,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { ApiProblem, answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
+import { Backfills } from "../backfill/Backfills.tsx";
 import { Confirm } from "../parts/Confirm.tsx";
 import { counted, moment, until } from "../parts/format.ts";
 import { Unanswered } from "../parts/Page.tsx";
@@ -290,6 +291,7 @@ function Workbench({ view }: { view: PipelineView }) {
             <br />
             <Link to={`/rejected?load=${view.name}/${name}`}>Rejected rows of {name}</Link>
           </p>
+          <Backfills view={view} given={given} />
           {canEdit && (
             <p style={{ marginTop: 26 }}>
               <button type="button" className="link" onClick={() => setAbout(true)}>

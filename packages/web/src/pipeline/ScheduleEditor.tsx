@@ -22,8 +22,16 @@ const kinds: { value: Kind; label: string }[] = [
 ];
 const weekdays = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
 
+const timing = ["every", "cron", "after", "on", "zone"] as const;
+
 /** What a schedule says besides when. */
-type More = Omit<Schedule, "every" | "cron" | "after" | "on" | "zone">;
+type More = Omit<Schedule, (typeof timing)[number]>;
+
+function moreOf(schedule: Schedule | undefined): More {
+  return Object.fromEntries(
+    Object.entries(schedule ?? {}).filter(([name]) => !timing.includes(name as (typeof timing)[number])),
+  ) as More;
+}
 
 /** A schedule without what goes without saying. */
 function said(schedule: Schedule): Schedule {
@@ -49,21 +57,8 @@ export function ScheduleEditor({ view, at, close }: Props) {
   const all = schedulesOf(view.definition);
   const current = all[at];
   const [form, setForm] = useState(() => formOf(current));
-  const {
-    every: _,
-    cron: __,
-    after: ___,
-    on: ____,
-    zone: _____,
-    ...rest
-  } = { ...current } as Schedule & {
-    every?: string;
-    cron?: string;
-    after?: string;
-    on?: string;
-  };
-  const [more, setMore] = useState<More>(rest as More);
-  const [open, setOpen] = useState(Object.keys(said(rest as Schedule)).some((name) => name !== "paused"));
+  const [more, setMore] = useState<More>(() => moreOf(current));
+  const [open, setOpen] = useState(Object.keys(said(moreOf(current) as Schedule)).some((name) => name !== "paused"));
   const put = (change: Partial<TimingForm>) => setForm({ ...form, ...change });
   const schedule = said({ ...more, ...timingOf(form), zone: form.zone } as Schedule);
   const ready = isZone(form.zone) && (form.kind !== "after" || form.after !== "");
