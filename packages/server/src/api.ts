@@ -5,6 +5,7 @@ import { demo } from "./routes/demo.ts";
 import { events } from "./routes/events.ts";
 import { history } from "./routes/history.ts";
 import { search, standing, warehouse } from "./routes/ledger.ts";
+import { deliveries, mail, messages } from "./routes/messages.ts";
 import { pipelines } from "./routes/pipelines.ts";
 import { project } from "./routes/project.ts";
 import { proofs } from "./routes/proofs.ts";
@@ -23,6 +24,9 @@ export const api = routes()
   .route("/pipelines", pipelines)
   .route("/schedules", schedules)
   .route("/backfills", backfills)
+  .route("/messages", messages)
+  .route("/deliveries", deliveries)
+  .route("/mail", mail)
   .route("/runs", runs)
   .route("/proofs", proofs)
   .route("/rejected", rejected)

@@ -1,4 +1,4 @@
-import type { Role } from "@undercoat/core/api/api";
+import type { ArrivedView, Role } from "@undercoat/core/api/api";
 import { check } from "@undercoat/core/pipeline/schema";
 import { type Context, Hono, type MiddlewareHandler } from "hono";
 import { validator } from "hono/validator";
@@ -16,6 +16,8 @@ export interface House {
   settings: Settings;
   /** lets an hour of business pass, where the demo runs */
   passHour: (() => Promise<void>) | null;
+  /** what the demo's stand-ins for outside services have been given */
+  standins: (() => ArrivedView) | null;
 }
 
 export type Env = { Variables: { house: House; user: UserRow | null } };

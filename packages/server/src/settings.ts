@@ -17,6 +17,8 @@ export interface Settings {
   port: number;
   databaseUrl: string | null;
   key: Buffer;
+  /** where people reach the product, where that is not the server's own address; without a slash at the end */
+  address: string | null;
   /** host names that the server answers to, beside its own address and localhost; small letters */
   hosts: string[];
   /** addresses of reverse proxies whose forwarded headers are believed */
@@ -39,6 +41,14 @@ const listed = (text: string | undefined) => (text ?? "").split(/[\s,]+/).filter
 /** A file in the data folder that only its owner may read. */
 export function writePrivate(data: string, name: string, text: string): void {
   writeFileSync(join(data, name), text, { mode: 0o600 });
+}
+
+/** @throws SettingError */
+function publicAddress(text: string | undefined): string | null {
+  if (!text) return null;
+  if (!/^https?:\/\/[^\s/?#]+\/?$/.test(text))
+    throw new SettingError(`UNDERCOAT_ADDRESS is ${text}; it must be an address such as https://undercoat.example.`);
+  return text.replace(/\/$/, "");
 }
 
 function secretKey(data: string, given: string | undefined): Buffer {
@@ -71,6 +81,7 @@ export function readSettings(environment: NodeJS.ProcessEnv = process.env): Sett
     port,
     databaseUrl: environment.UNDERCOAT_DATABASE_URL ?? null,
     key: secretKey(data, environment.UNDERCOAT_SECRET_KEY),
+    address: publicAddress(environment.UNDERCOAT_ADDRESS),
     hosts: listed(environment.UNDERCOAT_HOSTS).map((name) => name.toLowerCase()),
     proxies: listed(environment.UNDERCOAT_PROXY),
     keeping: {

@@ -59,13 +59,14 @@ export async function makeHouse(name: string): Promise<TestHouse> {
     port: 0,
     databaseUrl: null,
     key: randomBytes(32),
+    address: null,
     hosts: [],
     proxies: [],
     keeping: { runs: "P180D", lines: "P30D" },
   };
   const store = await Store.open(url(`${name}_own`), settings.key);
   const queue = await Queue.open(store, false);
-  const house: House = { store, queue, settings, passHour: null };
+  const house: House = { store, queue, settings, passHour: null, standins: null };
   const app = makeApp(house, pino({ level: "silent" }));
   const as =
     (token: string | null) =>

@@ -1,3 +1,6 @@
+import type { Attempt, Delivery, DeliveryKind } from "../message/delivery.ts";
+import type { MailServer, Message } from "../message/message.ts";
+import type { Trouble } from "../message/trouble.ts";
 import type { Given, ResolvedValue } from "../parameter/resolve.ts";
 import type { ConnectionSettings, Load, Pipeline } from "../pipeline/pipeline.ts";
 import type { Problem } from "../pipeline/schema.ts";
@@ -142,6 +145,59 @@ export interface BackfillView {
     verdict: Verdict | null;
     failure: Failure | null;
   }[];
+}
+
+/** Who is told of what, with what is open. */
+export interface MessageView {
+  name: string;
+  definition: Message;
+  hasSecret: boolean;
+  /** what it has told of and is not over */
+  troubles: (Trouble & { since: string; run: number | null })[];
+  /** the latest of them */
+  last: DeliveryHeading | null;
+  waiting: number;
+}
+
+/** A delivery in a list. */
+export interface DeliveryHeading {
+  id: number;
+  message: string;
+  type: DeliveryKind;
+  subject: string;
+  status: "waiting" | "sent" | "given up";
+  tries: number;
+  createdAt: string;
+  /** when it is tried next; null where it is not */
+  nextAt: string | null;
+  /** what the last attempt came to */
+  error: string | null;
+}
+
+export interface DeliveryView extends DeliveryHeading {
+  uid: string;
+  body: Delivery;
+  /** as mail tells it */
+  text: string;
+  attempts: Attempt[];
+}
+
+/** What the demo's mailbox and receiver of webhooks have been given, the latest first. */
+export interface ArrivedView {
+  mails: { at: string; from: string; to: string[]; subject: string; text: string; id: string }[];
+  requests: {
+    at: string;
+    headers: Record<string, string>;
+    body: string;
+    /** whether the signature is right; null where it has none */
+    signed: boolean | null;
+    status: number;
+  }[];
+}
+
+export interface MailServerView {
+  settings: MailServer | null;
+  hasPassword: boolean;
 }
 
 /** What runs when, over all pipelines. */
@@ -469,7 +525,7 @@ export type Event =
       phases: PhaseTime[];
     }
   | { kind: "line"; run: number }
-  | { kind: "changed"; what: "pipelines" | "connections" | "proofs" | "users" };
+  | { kind: "changed"; what: "pipelines" | "connections" | "proofs" | "users" | "messages" };
 
 /** An error's body, by RFC 9457. */
 export interface ProblemDetails {

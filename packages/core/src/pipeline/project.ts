@@ -1,15 +1,23 @@
 import { isMap, LineCounter, parseDocument, stringify } from "yaml";
+import type { MailServer, Message } from "../message/message.ts";
 import { connectionDefaults } from "./address.ts";
 import { orderedPipeline } from "./ordered.ts";
 import type { ConnectionSettings, Pipeline } from "./pipeline.ts";
 import { check, type Problem, projectSchema } from "./schema.ts";
 
 export interface ProjectConnection extends ConnectionSettings {
-  password?: string | { env: string };
+  password?: GivenSecret;
 }
+
+/** A secret, or the environment variable that holds it. */
+export type GivenSecret = string | { env: string };
+export type ProjectMessage = Message & { secret?: GivenSecret };
+export type ProjectMailServer = MailServer & { password?: GivenSecret };
 
 export interface Project {
   undercoat: 1;
+  messages?: Record<string, ProjectMessage>;
+  mail?: ProjectMailServer;
   connections?: Record<string, ProjectConnection>;
   pipelines?: Record<string, Omit<Pipeline, "title"> & { title?: string }>;
 }
@@ -93,20 +101,23 @@ export function readProject(text: string): { project: Project | null; problems: 
  */
 export function readProjects(files: readonly ProjectFile[]): { project: Project | null; problems: LocatedProblem[] } {
   const problems: LocatedProblem[] = [];
-  const whole: Project = { undercoat: 1, connections: {}, pipelines: {} };
+  const whole: Project = { undercoat: 1, messages: {}, connections: {}, pipelines: {} };
+  const twice = (file: string, text: string, path: string[], what: string) =>
+    problems.push({
+      ...(locate(text, [{ path, message: `Another file says what ${what} is too` }])[0] as LocatedProblem),
+      file,
+    });
   for (const { file, text } of files) {
     const { project, problems: own } = readProject(text);
     problems.push(...own.map((problem) => (file ? { ...problem, file } : problem)));
-    for (const part of ["connections", "pipelines"] as const)
+    if (project?.mail) {
+      if (whole.mail) twice(file, text, ["mail"], "mail");
+      whole.mail = project.mail;
+    }
+    for (const part of ["messages", "connections", "pipelines"] as const)
       for (const [name, entry] of Object.entries(project?.[part] ?? {})) {
         const held = whole[part] as Record<string, unknown>;
-        if (Object.hasOwn(held, name))
-          problems.push({
-            ...(locate(text, [
-              { path: [part, name], message: `Another file says what ${name} is too` },
-            ])[0] as LocatedProblem),
-            file,
-          });
+        if (Object.hasOwn(held, name)) twice(file, text, [part, name], name);
         held[name] = entry;
       }
   }
@@ -156,11 +167,16 @@ function normalize(value: unknown): void {
   }
 }
 
-/** The project file of connections and pipelines; passwords are left out. */
-export function writeProject(
-  connections: Record<string, ConnectionSettings>,
-  pipelines: Record<string, Pipeline>,
-): string {
+/** What a project file is written of. */
+export interface ProjectParts {
+  connections: Record<string, ConnectionSettings>;
+  pipelines: Record<string, Pipeline>;
+  messages?: Record<string, Message>;
+  mail?: MailServer | null;
+}
+
+/** The project file of all that is told; passwords and secrets are left out. */
+export function writeProject({ connections, pipelines, messages = {}, mail = null }: ProjectParts): string {
   const bare = Object.fromEntries(
     Object.entries(connections).map(([name, { kind, host, port, database, user, tls, parallel, functions }]) => [
       name,
@@ -179,5 +195,14 @@ export function writeProject(
   const ordered = Object.fromEntries(
     Object.entries(pipelines).map(([name, pipeline]) => [name, orderedPipeline(pipeline)]),
   );
-  return stringify({ undercoat: 1, connections: bare, pipelines: ordered }, { lineWidth: 110, version: "1.2" });
+  return stringify(
+    {
+      undercoat: 1,
+      ...(Object.keys(messages).length ? { messages } : {}),
+      ...(mail ? { mail } : {}),
+      connections: bare,
+      pipelines: ordered,
+    },
+    { lineWidth: 110, version: "1.2" },
+  );
 }

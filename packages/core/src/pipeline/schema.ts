@@ -1,5 +1,6 @@
 import { Cron } from "croner";
 import Joi from "joi";
+import { occasions } from "../message/message.ts";
 import { holesIn } from "../parameter/scan.ts";
 import { parameterTypes } from "../parameter/value.ts";
 import { parseFigure } from "../proof/figure.ts";
@@ -386,8 +387,81 @@ export const connectionSchema = Joi.object({
     .messages({ "string.pattern.base": "{{#label}} is written as schema.name" }),
 });
 
+/** Headers that say who asks, how the body is written or what signs it are the product's own. */
+const ownHeaders = /^(authorization|cookie|host|connection|content-.*|transfer-encoding|webhook-.*)$/i;
+
+const told = {
+  on: Joi.array()
+    .items(Joi.string().valid(...occasions))
+    .min(1)
+    .unique()
+    .required(),
+  pipelines: Joi.array().items(slug).min(1).unique(),
+  over: Joi.number().integer().min(0).max(1_000_000_000),
+  late: Joi.object({
+    by: Joi.string()
+      .pattern(/^([01]\d|2[0-3]):[0-5]\d$/)
+      .required()
+      .messages({ "string.pattern.base": "{{#label}} is a time of day like 07:00" }),
+    zone,
+    needs: Joi.string().valid("finished", "proved"),
+  }),
+};
+/** A secret as it stands in a project file or in the environment. */
+const secret = Joi.alternatives(Joi.string().min(16).max(200), Joi.object({ env: Joi.string().required() }));
+
+export const messageSchema = Joi.alternatives().conditional(".to", {
+  switch: [
+    {
+      is: "webhook",
+      // biome-ignore lint/suspicious/noThenProperty: Joi names it so.
+      then: Joi.object({
+        to: Joi.string().valid("webhook").required(),
+        url: Joi.string()
+          .uri({ scheme: ["http", "https"] })
+          .max(2000)
+          .required(),
+        secret,
+        headers: Joi.object()
+          .pattern(
+            Joi.string()
+              .pattern(/^[A-Za-z0-9!#$%&'*+.^_|~-]{1,100}$/)
+              .pattern(ownHeaders, { invert: true }),
+            Joi.string().pattern(/^[\t\x20-\x7e]{1,1000}$/),
+          )
+          .max(20),
+        ...told,
+      }),
+    },
+    {
+      is: "mail",
+      // biome-ignore lint/suspicious/noThenProperty: Joi names it so.
+      then: Joi.object({
+        to: Joi.string().valid("mail").required(),
+        address: Joi.string().email({ tlds: false }).required(),
+        ...told,
+      }),
+    },
+  ],
+  otherwise: Joi.object({ to: Joi.string().valid("webhook", "mail").required() }).unknown(),
+});
+
+export const mailServerSchema = Joi.object({
+  host: Joi.string()
+    .pattern(/^[^\s/\\@,]+$/)
+    .max(255)
+    .required(),
+  port: Joi.number().integer().min(1).max(65_535).required(),
+  from: Joi.string().email({ tlds: false }).required(),
+  user: Joi.string().min(1).max(255),
+  password: Joi.alternatives(Joi.string().max(1024), Joi.object({ env: Joi.string().required() })),
+  tls: Joi.string().valid("off", "starttls", "tls"),
+});
+
 export const projectSchema = Joi.object({
   undercoat: Joi.number().valid(1).required(),
+  messages: Joi.object().pattern(slugPattern, messageSchema),
+  mail: mailServerSchema,
   connections: Joi.object().pattern(slugPattern, connectionSchema),
   pipelines: Joi.object().pattern(slugPattern, pipelineSchema.keys({ title: Joi.string().min(1).max(120) })),
 });

@@ -29,6 +29,10 @@ const steps: Record<string, (keeping: Keeping) => { sql: string; keep: string }>
     sql: `DELETE FROM backfills WHERE finished_at < now() - :keep::interval`,
     keep: runs,
   }),
+  deliveries: ({ runs }) => ({
+    sql: `DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE status <> 'waiting' AND created_at < now() - :keep::interval ORDER BY id LIMIT ${atOnce})`,
+    keep: runs,
+  }),
   passes: ({ runs }) => ({
     sql: `DELETE FROM passes WHERE id IN (SELECT id FROM passes WHERE expires_at < now() - least(:keep::interval, interval '30 days') LIMIT ${atOnce})`,
     keep: runs,

@@ -3,6 +3,7 @@ import type { RunStatus, Scope } from "@undercoat/core/run/run";
 import { cellsDue } from "@undercoat/core/schedule/cells";
 import { isOpenAt, schedulesOf } from "@undercoat/core/schedule/schedule";
 import { Op, QueryTypes, type Transaction } from "sequelize";
+import { tellLate } from "../messages/tell.ts";
 import { pausedAll } from "../pipelines/pause.ts";
 import { dueAfter, noteNext, scheduleOf, setTimers } from "../pipelines/timers.ts";
 import { PipelineRow, RunRow, SliceRow, TimerRow } from "../store/models.ts";
@@ -15,6 +16,8 @@ import { newTablesOf, type RunRequest, requestRun, requestRuns } from "./runs.ts
 const tick = 1000;
 /** Ticks between two looks for tables to compare cell by cell. */
 const cellsEvery = 60;
+/** Ticks between two looks for what is late. */
+const lateEvery = 20;
 /** Rows that one comparison cell by cell takes on, so that a load that comes meanwhile waits for moments. */
 const rowsAtOnce = 500_000;
 const slicesAtOnce = 1000;
@@ -42,6 +45,10 @@ export function startScheduler(
       })
       .then(async (started) => {
         await advanceBackfills(store, queue);
+        return started;
+      })
+      .then(async (started) => {
+        if (ticks % lateEvery === 0) await tellLate(store, Date.now());
         return started;
       })
       .then((started) =>

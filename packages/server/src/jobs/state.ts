@@ -2,6 +2,7 @@ import type { RowDifferences } from "@undercoat/core/proof/difference";
 import { type Failure, isOpen, type LoadProof, type RunStatus } from "@undercoat/core/run/run";
 import type { LoadOutcome } from "@undercoat/engine/load/load";
 import { type InferAttributes, QueryTypes, type Transaction } from "sequelize";
+import { tellRun } from "../messages/tell.ts";
 import { RunLoadRow, RunRow, TargetRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { type Lease, putOff, whileHeld } from "./lease.ts";
@@ -165,6 +166,7 @@ export async function endRun(store: Store, lease: Lease): Promise<RunStatus> {
     else {
       await startFollowers(store, run, loads, transaction);
       await noteSlice(run, transaction);
+      await tellRun(store, run, loads, transaction);
     }
     await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status }, transaction);
     return status;
@@ -229,6 +231,8 @@ export async function cancelRun(store: Store, id: number, by: string): Promise<b
       { transaction },
     );
     await noteSlice(run, transaction);
+    if (unknown)
+      await tellRun(store, run, await RunLoadRow.findAll({ where: { runId: id }, transaction }), transaction);
     await store.tell({ kind: "run", run: id, pipeline: run.pipeline, status }, transaction);
     return true;
   });

@@ -39,7 +39,17 @@ export async function renamePipeline(store: Store, from: string, to: string): Pr
         transaction,
       });
     await update("pipelines", "name");
-    for (const table of [...ownTables, "runs", "versions", "drafts", "favourites", "timers", "backfills"])
+    for (const table of [
+      ...ownTables,
+      "runs",
+      "versions",
+      "drafts",
+      "favourites",
+      "timers",
+      "backfills",
+      "troubles",
+      "deliveries",
+    ])
       await update(table);
     await update("timers", '"after"');
     await follow(from, to, transaction);

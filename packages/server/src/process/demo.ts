@@ -1,28 +1,82 @@
 import { randomBytes } from "node:crypto";
 import { existsSync, readFileSync } from "node:fs";
 import { join } from "node:path";
+import type { Message } from "@undercoat/core/message/message";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { readProject } from "@undercoat/core/pipeline/project";
 import { demoNames, isSeeded, plantTrouble, seedDemo } from "@undercoat/demo/demo";
 import { demoProject } from "@undercoat/demo/project";
+import { openInbox } from "@undercoat/standins/inbox";
+import { openReceiver } from "@undercoat/standins/receiver";
 import { requestRuns } from "../jobs/runs.ts";
+import { mailServer, setMailServer } from "../messages/mailserver.ts";
 import { savePipeline } from "../pipelines/save.ts";
 import { seal } from "../secret.ts";
 import { type Settings, writePrivate } from "../settings.ts";
-import { ConnectionRow, RunRow, UserRow } from "../store/models.ts";
+import { ConnectionRow, MessageRow, RunRow, UserRow } from "../store/models.ts";
 import type { Serving } from "./serve.ts";
 
 type Tell = (text: string) => void;
 
-function passwords(settings: Settings): { reader: string; loader: string } {
+interface Secrets {
+  reader: string;
+  loader: string;
+  office: string;
+}
+
+function secretsOf(settings: Settings): Secrets {
   const file = join(settings.data, "demo.json");
-  if (!existsSync(file))
-    writePrivate(
-      settings.data,
-      "demo.json",
-      JSON.stringify({ reader: randomBytes(18).toString("base64url"), loader: randomBytes(18).toString("base64url") }),
+  const kept: Partial<Secrets> = existsSync(file) ? JSON.parse(readFileSync(file, "utf8")) : {};
+  const fresh = () => randomBytes(18).toString("base64url");
+  const secrets = { reader: fresh(), loader: fresh(), office: fresh(), ...kept };
+  writePrivate(settings.data, "demo.json", JSON.stringify(secrets));
+  return secrets;
+}
+
+/** Opens on the port that is meant for it, or on any where that is taken. */
+const opened = <T>(open: (port: number) => Promise<T>, port: number): Promise<T> => open(port).catch(() => open(0));
+
+/** Opens the harbour office's receiver and the night desk's mailbox, and tells who they are. */
+async function openStandins(serving: Serving, settings: Settings, secret: string, isNew: boolean): Promise<void> {
+  const apart = settings.port === 0;
+  const receiver = await opened((port) => openReceiver(secret, port), apart ? 0 : 4470);
+  const inbox = await opened(openInbox, apart ? 0 : 4471);
+  serving.closes(receiver.close);
+  serving.closes(inbox.close);
+  serving.house.standins = () => ({ mails: inbox.mails(), requests: receiver.requests() });
+  // Where the ports are others than at the last start, what was made for them follows.
+  const messages: Record<string, Message> = {
+    "harbour-office": {
+      to: "webhook",
+      url: receiver.url,
+      headers: { "X-Site": "north" },
+      on: ["failed", "disagrees", "finished"],
+      pipelines: ["port-gates", "harbour-day"],
+    },
+    "night-desk": {
+      to: "mail",
+      address: "night@kestrel.example",
+      on: ["failed", "disagrees", "rejected", "late", "drift"],
+    },
+  };
+  for (const [name, definition] of Object.entries(messages)) {
+    const row = await MessageRow.findByPk(name);
+    if (isNew) await MessageRow.upsert({ name, definition, secret: null });
+    else if (row?.definition.to === "webhook")
+      await row.update({ definition: { ...row.definition, url: receiver.url } });
+  }
+  if (isNew)
+    await MessageRow.update(
+      { secret: seal(settings.key, secret, "message harbour-office") },
+      { where: { name: "harbour-office" } },
     );
-  return JSON.parse(readFileSync(file, "utf8"));
+  const { settings: before } = await mailServer();
+  if (isNew || before?.host === "127.0.0.1")
+    await setMailServer(
+      settings.key,
+      { from: "undercoat@kestrel.example", ...before, host: "127.0.0.1", port: inbox.port },
+      undefined,
+    );
 }
 
 /** Sets the demo up where that is still to do: rows, account, connections, pipelines, first loads and the planted trouble. */
@@ -30,7 +84,7 @@ export async function furnishDemo(serving: Serving, settings: Settings, tell: Te
   const url = serving.databaseUrl;
   if (!url || serving.clusterPort === null)
     throw new Error("The demo needs the private cluster; unset UNDERCOAT_DATABASE_URL.");
-  const secrets = passwords(settings);
+  const secrets = secretsOf(settings);
   if (!(await isSeeded(url("postgres"), url(demoNames.bookings)))) {
     tell("Kestrel Sound Ferries opens its books");
     await seedDemo(
@@ -59,6 +113,7 @@ export async function furnishDemo(serving: Serving, settings: Settings, tell: Te
   ] as const)
     if (known === 0 || (await ConnectionRow.findByPk(name)))
       await ConnectionRow.upsert({ name, settings: settingsOf, secret: seal(settings.key, password, name) });
+  await openStandins(serving, settings, secrets.office, known === 0);
   if (known === 0) await firstLoads(serving, url(demoNames.bookings), tell);
 }
 

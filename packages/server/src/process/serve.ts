@@ -13,6 +13,8 @@ import { Queue } from "../jobs/queue.ts";
 import { recoverRuns } from "../jobs/recover.ts";
 import { startScheduler } from "../jobs/scheduler.ts";
 import { workerName } from "../jobs/worker.ts";
+import { startPostman } from "../messages/postman.ts";
+import { noteAddress } from "../messages/tell.ts";
 import { broadcast, closeStreams } from "../routes/events.ts";
 import { SettingError, type Settings, writePrivate } from "../settings.ts";
 import { Store } from "../store/store.ts";
@@ -24,6 +26,8 @@ export interface Serving {
   /** the private cluster's database addresses, where there is one */
   databaseUrl: ((database: string) => string) | null;
   clusterPort: number | null;
+  /** has something closed when the server stops */
+  closes(close: () => Promise<unknown>): void;
   stop(): Promise<void>;
 }
 
@@ -180,7 +184,13 @@ export async function serve(
     const queue = await Queue.open(store, true, failed);
     undo.push(() => queue.close());
     const cluster = database.cluster;
-    const house: House = { store, queue, settings, passHour: passHour && cluster ? () => passHour(cluster.url) : null };
+    const house: House = {
+      store,
+      queue,
+      settings,
+      passHour: passHour && cluster ? () => passHour(cluster.url) : null,
+      standins: null,
+    };
     const server = await bind(makeApp(house, log), settings);
     undo.push(
       () =>
@@ -194,6 +204,8 @@ export async function serve(
     await recoverRuns(store, workerName(process.pid), failed);
     const scheduler = startScheduler(store, queue, failed);
     undo.push(() => scheduler.stop());
+    const postman = startPostman(store, settings.key, failed);
+    undo.push(() => postman.stop());
     const tidy = setInterval(() => prune(store, settings.keeping, failed).catch(failed), pruneEvery);
     undo.push(() => clearInterval(tidy));
     const worker = keepWorker(store, settings, database.url, failed);
@@ -202,8 +214,16 @@ export async function serve(
     const address = `http://${settings.host.includes(":") ? `[${settings.host}]` : settings.host}:${bound.port}`;
     writePrivate(settings.data, "pid", String(process.pid));
     writePrivate(settings.data, "address", address);
+    await noteAddress(settings.address ?? address);
     undo.push(() => rmSync(join(settings.data, "pid"), { force: true }));
-    return { address, house, databaseUrl: cluster?.url ?? null, clusterPort: cluster?.port ?? null, stop };
+    return {
+      address,
+      house,
+      databaseUrl: cluster?.url ?? null,
+      clusterPort: cluster?.port ?? null,
+      closes: (close) => void undo.push(close),
+      stop,
+    };
   } catch (error) {
     await stop();
     throw error;

@@ -19,6 +19,7 @@ import { sourceFor } from "@undercoat/engine/source/registry";
 import { Op } from "sequelize";
 import { asks, requires, routes } from "../context.ts";
 import { nameOf } from "../jobs/standing.ts";
+import { lateSince } from "../messages/late.ts";
 import { HttpProblem } from "../problem.ts";
 import {
   ConnectionRow,
@@ -33,8 +34,6 @@ import {
 import type { Store } from "../store/store.ts";
 
 const daysShown = 14;
-/** A run that is due begins within moments; so many milliseconds after, it is late. */
-const lateAfter = 120_000;
 
 /** The last days as text, oldest first, in a zone. */
 function lastDays(zone: string, now = Date.now()): string[] {
@@ -244,7 +243,7 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       pipeline: row.name,
       title: row.title,
       schedule: schedulesWords(schedulesOf(row.definition)),
-      lateSince: row.nextAt && Date.now() - row.nextAt.getTime() > lateAfter ? row.nextAt.toISOString() : null,
+      lateSince: lateSince(row, Date.now())?.toISOString() ?? null,
       tables: Object.entries(row.definition.loads).map(([load, definition]) => {
         const places = placesOf(row.definition, now).filter((one) => one.load === load);
         const told = linesOf(row, load, standings).map((line) => {

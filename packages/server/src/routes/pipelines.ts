@@ -25,6 +25,7 @@ import { standingOf, verdicts } from "../jobs/standing.ts";
 import { savePipeline } from "../pipelines/save.ts";
 import { HttpProblem, notFound, problemAt } from "../problem.ts";
 import {
+  BackfillRow,
   DraftRow,
   FavouriteRow,
   PipelineRow,
@@ -32,6 +33,7 @@ import {
   SliceRow,
   StandingRow,
   TimerRow,
+  TroubleRow,
   type UserRow,
 } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
@@ -323,11 +325,14 @@ export const pipelines = routes()
     const row = await found(c.req.param("name"));
     const active = await RunRow.count({ where: { pipeline: row.name, status: ["queued", "running", "unknown"] } });
     if (active) throw new HttpProblem(409, `${row.title} is running`, { hint: "Cancel the run first." });
-    await SliceRow.destroy({ where: { pipeline: row.name } });
-    await StandingRow.destroy({ where: { pipeline: row.name } });
-    await TimerRow.destroy({ where: { pipeline: row.name } });
-    await DraftRow.destroy({ where: { pipeline: row.name } });
-    await FavouriteRow.destroy({ where: { pipeline: row.name } });
+    const where = { pipeline: row.name };
+    await SliceRow.destroy({ where });
+    await StandingRow.destroy({ where });
+    await TimerRow.destroy({ where });
+    await DraftRow.destroy({ where });
+    await FavouriteRow.destroy({ where });
+    await BackfillRow.destroy({ where });
+    await TroubleRow.destroy({ where });
     await row.destroy();
     await c.get("house").store.tell({ kind: "changed", what: "pipelines" });
     return c.body(null, 204);

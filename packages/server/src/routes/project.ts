@@ -1,9 +1,11 @@
+import { type MailServer, type Message, sameReceiver } from "@undercoat/core/message/message";
 import { connectionsOf } from "@undercoat/core/parameter/resolve";
 import { connectionDefaults, sameAddress } from "@undercoat/core/pipeline/address";
 import { changesBetween, changeWords } from "@undercoat/core/pipeline/changes";
 import { orderedPipeline } from "@undercoat/core/pipeline/ordered";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import {
+  type GivenSecret,
   locateAmong,
   type Project,
   type ProjectFile,
@@ -12,16 +14,19 @@ import {
 } from "@undercoat/core/pipeline/project";
 import type { Problem } from "@undercoat/core/pipeline/schema";
 import Joi from "joi";
+import type { Transaction } from "sequelize";
 import { asks, requires, routes, signedIn, takes } from "../context.ts";
+import { keepsPassword, mailAccess, mailServer, setMailServer } from "../messages/mailserver.ts";
+import { secretOf } from "../messages/postman.ts";
 import { savePipeline } from "../pipelines/save.ts";
 import { HttpProblem, notFound } from "../problem.ts";
 import { seal } from "../secret.ts";
-import { ConnectionRow, PipelineRow } from "../store/models.ts";
+import { ConnectionRow, MessageRow, PipelineRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { type ConnectionBook, definitionProblems } from "./definition.ts";
 
 interface Change {
-  what: "connection" | "pipeline";
+  what: "connection" | "message" | "mail" | "pipeline";
   name: string;
   change: "created" | "updated" | "unchanged";
   /** of a pipeline that is updated, what about it */
@@ -35,23 +40,98 @@ interface GivenConnection {
   password: string | undefined;
 }
 
-/** The file's connections with their passwords, taken from the caller's environment where the file says so. */
-function givenConnections(
-  project: Project,
-  environment: Record<string, string>,
-): { given: GivenConnection[]; problems: Problem[] } {
+interface GivenMessage {
+  name: string;
+  definition: Message;
+  /** undefined where the file gives none, so that the stored one stays */
+  secret: string | undefined;
+}
+
+interface Givens {
+  connections: GivenConnection[];
+  messages: GivenMessage[];
+  mail: { settings: MailServer; password: string | undefined } | null;
+}
+
+/** What the file gives, with secrets taken from the caller's environment where the file says so. */
+function givensOf(project: Project, environment: Record<string, string>): { given: Givens; problems: Problem[] } {
   const problems: Problem[] = [];
-  const given = Object.entries(project.connections ?? {}).map(([name, { password, ...rest }]) => {
-    const settings = { ...connectionDefaults, ...rest };
-    if (password === undefined || typeof password === "string") return { name, settings, password };
-    if (environment[password.env] === undefined)
-      problems.push({
-        path: ["connections", name, "password"],
-        message: `The environment variable ${password.env} is not set`,
-      });
-    return { name, settings, password: environment[password.env] };
+  const opened = (secret: GivenSecret | undefined, path: string[]): string | undefined => {
+    if (secret === undefined || typeof secret === "string") return secret;
+    if (environment[secret.env] === undefined)
+      problems.push({ path, message: `The environment variable ${secret.env} is not set` });
+    return environment[secret.env];
+  };
+  const connections = Object.entries(project.connections ?? {}).map(([name, { password, ...rest }]) => ({
+    name,
+    settings: { ...connectionDefaults, ...rest },
+    password: opened(password, ["connections", name, "password"]),
+  }));
+  const messages = Object.entries(project.messages ?? {}).map(([name, { secret, ...definition }]) => {
+    const given = opened(secret, ["messages", name, "secret"]);
+    if (given !== undefined && given.length < 16)
+      problems.push({ path: ["messages", name, "secret"], message: "The secret has fewer than 16 characters" });
+    return { name, definition, secret: given };
   });
-  return { given, problems };
+  const { password, ...settings } = project.mail ?? { host: "", port: 0, from: "" };
+  const mail = project.mail ? { settings, password: opened(password, ["mail", "password"]) } : null;
+  return { given: { connections, messages, mail }, problems };
+}
+
+/** What the file changes about messages and mail. */
+async function messageChanges(
+  key: Buffer,
+  { messages, mail }: Givens,
+): Promise<{ problems: Problem[]; changes: Change[] }> {
+  const problems: Problem[] = [];
+  const changes: Change[] = [];
+  for (const { name, definition, secret } of messages) {
+    const row = await MessageRow.findByPk(name);
+    if (row?.secret && secret === undefined && !sameReceiver(row.definition, definition))
+      problems.push({ path: ["messages", name], message: "The address changes, so the secret must be given again" });
+    const same =
+      row !== null &&
+      canonical(row.definition) === canonical(definition) &&
+      (secret === undefined || secret === secretOf(key, row));
+    changes.push({ what: "message", name, change: !row ? "created" : same ? "unchanged" : "updated" });
+  }
+  if (mail) {
+    const before = await mailAccess(key);
+    if (before?.password && mail.password === undefined && !(await keepsPassword(mail.settings)))
+      problems.push({
+        path: ["mail"],
+        message: "Host, port, user or TLS changes, so the password must be given again",
+      });
+    const same =
+      before !== null &&
+      canonical(before.settings) === canonical(mail.settings) &&
+      (mail.password === undefined || mail.password === before.password);
+    changes.push({
+      what: "mail",
+      name: mail.settings.host,
+      change: !before ? "created" : same ? "unchanged" : "updated",
+    });
+  }
+  return { problems, changes };
+}
+
+/** Writes a file's connections, messages and mail. */
+async function writeGiven(
+  key: Buffer,
+  { connections, messages, mail }: Givens,
+  transaction: Transaction,
+): Promise<void> {
+  for (const { name, settings, password } of connections)
+    await ConnectionRow.upsert(
+      { name, settings, ...(password === undefined ? {} : { secret: seal(key, password, name) }) } as ConnectionRow,
+      { transaction, ...(password === undefined ? { fields: ["name", "settings"] } : {}) },
+    );
+  for (const { name, definition, secret } of messages)
+    await MessageRow.upsert(
+      { name, definition, ...(secret === undefined ? {} : { secret: seal(key, secret, `message ${name}`) }) },
+      { transaction, ...(secret === undefined ? { fields: ["name", "definition"] } : {}) },
+    );
+  if (mail) await setMailServer(key, mail.settings, mail.password, transaction);
 }
 
 /** The stored connections with the file's laid over them. */
@@ -123,14 +203,17 @@ export const project = routes()
       };
       if (!read)
         throw new HttpProblem(422, files.length > 1 ? "The files are wrong" : "The file is wrong", { problems });
-      const { given, problems: unset } = givenConnections(read, asked.environment ?? {});
+      const { given: givens, problems: unset } = givensOf(read, asked.environment ?? {});
       refuse(unset);
+      const given = givens.connections;
       const definitions = Object.entries(read.pipelines ?? {}).map(([name, entry]): [string, Pipeline] => [
         name,
         { ...entry, title: entry.title ?? name },
       ]);
       const { book, problems: misplaced, changes } = await laidOver(store, given, definitions);
-      refuse(misplaced);
+      const told = await messageChanges(settings.key, givens);
+      refuse([...misplaced, ...told.problems]);
+      changes.push(...told.changes);
       if (signedIn(c).role !== "administrator") {
         const rows = new Map((await ConnectionRow.findAll()).map((row) => [row.name, row.settings.functions ?? []]));
         const listing = given.find(
@@ -151,15 +234,7 @@ export const project = routes()
           })),
         );
       await store.sequelize.transaction(async (transaction) => {
-        for (const { name, settings: connection, password } of asked.check ? [] : given)
-          await ConnectionRow.upsert(
-            {
-              name,
-              settings: connection,
-              ...(password === undefined ? {} : { secret: seal(settings.key, password, name) }),
-            } as ConnectionRow,
-            { transaction, ...(password === undefined ? { fields: ["name", "settings"] } : {}) },
-          );
+        if (!asked.check) await writeGiven(settings.key, givens, transaction);
         for (const [name, definition] of definitions) {
           const row = await PipelineRow.findByPk(name, { transaction });
           const same =
@@ -179,7 +254,8 @@ export const project = routes()
           });
         }
       });
-      if (!asked.check) await store.tell({ kind: "changed", what: "connections" });
+      if (!asked.check)
+        for (const what of ["connections", "messages"] as const) await store.tell({ kind: "changed", what });
       return c.json({ changes });
     },
   )
@@ -193,12 +269,16 @@ export const project = routes()
         return [...sources, ...warehouses];
       }),
     );
+    const told = await MessageRow.findAll({ order: ["name"] });
     const kept = (await ConnectionRow.findAll({ order: ["name"] })).filter((row) => !only || used.has(row.name));
     return c.json({
-      text: writeProject(
-        Object.fromEntries(kept.map((row) => [row.name, row.settings])),
-        Object.fromEntries(rows.map((row) => [row.name, row.definition])),
-      ),
+      text: writeProject({
+        connections: Object.fromEntries(kept.map((row) => [row.name, row.settings])),
+        pipelines: Object.fromEntries(rows.map((row) => [row.name, row.definition])),
+        // Those of one pipeline are everybody's.
+        messages: only ? {} : Object.fromEntries(told.map((row) => [row.name, row.definition])),
+        mail: only ? null : (await mailServer()).settings,
+      }),
     });
   });
 

@@ -132,4 +132,16 @@ CREATE INDEX backfill_runs ON backfill_slices (run_id);
 ALTER TABLE runs ADD COLUMN backfill integer;`);
     },
   },
+  {
+    name: "0011-messages",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      await context.sequelize.query(`
+CREATE TABLE messages (name text PRIMARY KEY, definition json NOT NULL, secret text);
+CREATE TABLE troubles (message text NOT NULL REFERENCES messages ON DELETE CASCADE, pipeline text NOT NULL, load text NOT NULL, line text NOT NULL, kind text NOT NULL, says text NOT NULL, since timestamptz NOT NULL, run_id integer, PRIMARY KEY (message, pipeline, load, line, kind));
+CREATE TABLE deliveries (id serial PRIMARY KEY, uid uuid NOT NULL DEFAULT gen_random_uuid(), message text NOT NULL REFERENCES messages ON DELETE CASCADE, pipeline text NOT NULL, body json NOT NULL, status text NOT NULL, attempts json NOT NULL, tries integer NOT NULL,
+  created_at timestamptz NOT NULL, next_at timestamptz);
+CREATE INDEX deliveries_due ON deliveries (next_at) WHERE status = 'waiting';
+CREATE INDEX deliveries_of ON deliveries (message, id);`);
+    },
+  },
 ];

@@ -1,4 +1,7 @@
 import type { Role } from "@undercoat/core/api/api";
+import type { Attempt, Delivery } from "@undercoat/core/message/delivery";
+import type { Message } from "@undercoat/core/message/message";
+import type { TroubleKind } from "@undercoat/core/message/trouble";
 import type { Given, ResolvedValue } from "@undercoat/core/parameter/resolve";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import type { RowDifferences } from "@undercoat/core/proof/difference";
@@ -135,6 +138,41 @@ export class BackfillSliceRow extends StoredRow<BackfillSliceRow> {
   declare to: string;
   declare status: "waiting" | "running" | "finished" | "failed";
   declare runId: CreationOptional<number | null>;
+}
+
+/** Who is told of what; its secret is sealed. */
+export class MessageRow extends StoredRow<MessageRow> {
+  declare name: string;
+  declare definition: Message;
+  declare secret: CreationOptional<string | null>;
+}
+
+/** Something wrong that a message has told of and that is not over. */
+export class TroubleRow extends StoredRow<TroubleRow> {
+  declare message: string;
+  declare pipeline: string;
+  declare load: string;
+  declare line: string;
+  declare kind: TroubleKind;
+  declare says: string;
+  declare since: Date;
+  declare runId: number | null;
+}
+
+/** Something to tell, until it has been taken or given up, and what was tried. */
+export class DeliveryRow extends StoredRow<DeliveryRow> {
+  declare id: CreationOptional<number>;
+  /** the same in every attempt, so that a receiver knows it again */
+  declare uid: CreationOptional<string>;
+  declare message: string;
+  declare pipeline: string;
+  declare body: Delivery;
+  declare status: "waiting" | "sent" | "given up";
+  /** the latest last */
+  declare attempts: Attempt[];
+  declare tries: number;
+  declare createdAt: Date;
+  declare nextAt: Date | null;
 }
 
 /** Something about the whole installation, by name. */
@@ -392,6 +430,29 @@ export function bindModels(sequelize: Sequelize): void {
     to: text,
     status: text,
     runId: optionalNumber,
+  });
+  bind<MessageRow>(MessageRow, "messages", { name: { ...text, ...first }, definition: json, secret: optionalText });
+  bind<TroubleRow>(TroubleRow, "troubles", {
+    message: { ...text, ...first },
+    pipeline: { ...text, ...first },
+    load: { ...text, ...first },
+    line: { ...text, ...first },
+    kind: { ...text, ...first },
+    says: text,
+    since: time,
+    runId: optionalNumber,
+  });
+  bind<DeliveryRow>(DeliveryRow, "deliveries", {
+    id: serial,
+    uid: { type: DataTypes.UUID, allowNull: false, defaultValue: DataTypes.UUIDV4 },
+    message: text,
+    pipeline: text,
+    body: json,
+    status: text,
+    attempts: json,
+    tries: number,
+    createdAt: time,
+    nextAt: time,
   });
   bind<FactRow>(FactRow, "facts", { name: { ...text, ...first }, value: json });
   bind<FavouriteRow>(FavouriteRow, "favourites", {
