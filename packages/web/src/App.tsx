@@ -26,6 +26,9 @@ const ConnectionPage = lazy(() => import("./connections/ConnectionPage.tsx"));
 const UsersPage = lazy(() => import("./account/UsersPage.tsx"));
 const SchedulesPage = lazy(() => import("./schedules/SchedulesPage.tsx"));
 const BackfillPage = lazy(() => import("./backfill/BackfillPage.tsx"));
+const MessagesPage = lazy(() => import("./messages/MessagesPage.tsx"));
+const DeliveryPage = lazy(() => import("./messages/DeliveryPage.tsx"));
+const ArrivedPage = lazy(() => import("./messages/ArrivedPage.tsx"));
 const VersionsPage = lazy(() => import("./versions/VersionsPage.tsx"));
 const TokensPage = lazy(() => import("./account/TokensPage.tsx"));
 
@@ -71,6 +74,9 @@ export function App() {
               <Route path="/pipelines" element={<PipelinesPage />} />
               <Route path="/pipelines/new" element={<NewPipelinePage />} />
               <Route path="/schedules" element={<SchedulesPage />} />
+              <Route path="/messages" element={<MessagesPage />} />
+              <Route path="/deliveries/:id" element={<DeliveryPage />} />
+              <Route path="/arrived" element={<ArrivedPage />} />
               <Route path="/backfills/:id" element={<BackfillPage />} />
               <Route path="/versions/:name" element={<VersionsPage />} />
               <Route path="/pipelines/:name/:load?" element={<PipelinePage />} />

@@ -70,9 +70,11 @@ export function mailText({ type, data: { title, url, troubles, run } }: Delivery
     test: "This is a test. Messages about your loads arrive like this one.",
   }[type];
   const loads = (run?.loads ?? []).map(({ load, into, status, tally, verdict, error }) =>
-    status === "finished"
-      ? `${into}: ${tally.read} read = ${tally.new} new + ${tally.changed} changed + ${tally.same} same + ${tally.rejected} rejected${tally.deleted === "0" ? "" : `, ${tally.deleted} deleted`}; ${verdict ?? "unproved"}`
-      : `${into || load}: ${status}${error ? `. ${error}` : ""}`,
+    status === "finished" && run?.kind === "prove"
+      ? `${into}: ${verdict ?? "unproved"}`
+      : status === "finished"
+        ? `${into}: ${tally.read} read = ${tally.new} new + ${tally.changed} changed + ${tally.same} same + ${tally.rejected} rejected${tally.deleted === "0" ? "" : `, ${tally.deleted} deleted`}; ${verdict ?? "unproved"}`
+        : `${into || load}: ${status}${error ? `. ${error}` : ""}`,
   );
   return `${[
     heading,

@@ -1,5 +1,5 @@
 import { infiniteQueryOptions, type QueryClient, queryOptions } from "@tanstack/react-query";
-import type { Event, RejectedView, RunLine, RunSummary } from "@undercoat/core/api/api";
+import type { DeliveryHeading, Event, RejectedView, RunLine, RunSummary } from "@undercoat/core/api/api";
 import type { Given } from "@undercoat/core/parameter/resolve";
 import type { Load, Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
 import type { Declared } from "../values/chosen.ts";
@@ -28,7 +28,7 @@ const tableAt = ({ connection, schema, table }: TablePlace) => ({
 });
 
 /** How many of a list that goes on come in one answer. */
-const pageSize = { runs: 100, rejected: 200 };
+const pageSize = { runs: 100, deliveries: 100, rejected: 200 };
 
 /** Counts and rate of a load that is reading, as last told. */
 export interface Progress {
@@ -196,6 +196,24 @@ export const queries = {
       queryFn: () => answer(server.pipelines.times.$post({ json: schedule as Schedule })),
       retry: false,
     }),
+
+  messages: () => queryOptions({ queryKey: ["messages"], queryFn: () => answer(server.messages.$get()) }),
+  mail: () => queryOptions({ queryKey: ["messages", "", "mail"], queryFn: () => answer(server.mail.$get()) }),
+  deliveries: (filter: { message: string }) =>
+    infiniteQueryOptions({
+      queryKey: ["messages", "", "deliveries", filter],
+      queryFn: ({ pageParam }) => answer(server.deliveries.$get({ query: { ...filter, before: numeral(pageParam) } })),
+      initialPageParam: null as number | null,
+      getNextPageParam: (last: DeliveryHeading[]) =>
+        last.length === pageSize.deliveries ? (last.at(-1)?.id ?? null) : null,
+    }),
+  delivery: (id: string) =>
+    queryOptions({
+      queryKey: ["messages", "", "delivery", id],
+      queryFn: () => answer(server.deliveries[":id"].$get(path({ id }))),
+    }),
+  /** What the demo's stand-ins were given. */
+  arrived: () => queryOptions({ queryKey: ["arrived"], queryFn: () => answer(server.demo.arrived.$get()) }),
 
   runs: (filter: { pipeline: string; status: string; kind: string; heading: string }) =>
     infiniteQueryOptions({

@@ -14,6 +14,8 @@ const pages: Finding[] = [
   { kind: "page", title: "Rejected rows", detail: "what loads turned away, and why", to: "/rejected" },
   { kind: "page", title: "Proofs", detail: "source against warehouse", to: "/proofs" },
   { kind: "page", title: "Warehouse", detail: "its tables", to: "/warehouse" },
+  { kind: "page", title: "Schedules", detail: "what runs when", to: "/schedules" },
+  { kind: "page", title: "Messages", detail: "who is told of what", to: "/messages" },
   { kind: "page", title: "Connections", detail: "outside systems", to: "/connections" },
 ];
 

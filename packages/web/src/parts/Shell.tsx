@@ -49,6 +49,7 @@ function Person() {
         <Menu.Item onClick={() => setColorScheme("auto")} disabled={colorScheme === "auto"}>
           Colours as the system's
         </Menu.Item>
+        <Menu.Item onClick={() => navigate("/messages")}>Messages</Menu.Item>
         <Menu.Item onClick={() => navigate("/docs")}>Docs</Menu.Item>
         <Menu.Item onClick={() => navigate("/tokens")}>Command-line tokens</Menu.Item>
         {user.role === "administrator" && <Menu.Item onClick={() => navigate("/users")}>Users</Menu.Item>}

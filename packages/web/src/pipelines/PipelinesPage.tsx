@@ -66,6 +66,9 @@ export default function PipelinesPage() {
           <Button component={Link} to="/schedules" variant="outline">
             What runs when
           </Button>
+          <Button component={Link} to="/messages" variant="outline">
+            Who is told
+          </Button>
           {canEdit && (
             <Button component={Link} to="/pipelines/new">
               New pipeline
