@@ -14,6 +14,7 @@ import { runs } from "./routes/runs.ts";
 import { schedules } from "./routes/schedules.ts";
 import { session } from "./routes/session.ts";
 import { tokens, users } from "./routes/users.ts";
+import { workers } from "./routes/workers.ts";
 
 /** All that the server answers below `/api` to those it knows. */
 export const api = routes()
@@ -27,6 +28,7 @@ export const api = routes()
   .route("/messages", messages)
   .route("/deliveries", deliveries)
   .route("/mail", mail)
+  .route("/workers", workers)
   .route("/runs", runs)
   .route("/proofs", proofs)
   .route("/rejected", rejected)

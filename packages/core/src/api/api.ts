@@ -200,6 +200,36 @@ export interface MailServerView {
   hasPassword: boolean;
 }
 
+/** Who takes runs, and what may be used at a time. */
+export interface WorkersView {
+  workers: {
+    name: string;
+    host: string;
+    pid: number;
+    version: string;
+    /** so many runs at a time */
+    parallel: number;
+    /** it takes no more */
+    resting: boolean;
+    /** in bytes */
+    memory: string;
+    startedAt: string;
+    seenAt: string;
+    /** it has not been heard of for longer than a lease lasts */
+    lost: boolean;
+    runs: {
+      id: number;
+      title: string;
+      kind: RunKind;
+      startedAt: string | null;
+      loads: { load: string; phase: string | null }[];
+    }[];
+  }[];
+  /** runs that nobody has taken yet */
+  waiting: number;
+  connections: { name: string; parallel: number; taken: number }[];
+}
+
 /** What runs when, over all pipelines. */
 export interface SchedulesView {
   /** why no schedule starts anything; null while they do */
@@ -525,7 +555,7 @@ export type Event =
       phases: PhaseTime[];
     }
   | { kind: "line"; run: number }
-  | { kind: "changed"; what: "pipelines" | "connections" | "proofs" | "users" | "messages" };
+  | { kind: "changed"; what: "pipelines" | "connections" | "proofs" | "users" | "messages" | "workers" };
 
 /** An error's body, by RFC 9457. */
 export interface ProblemDetails {

@@ -1,6 +1,7 @@
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import { QueryTypes } from "sequelize";
 import type { Store } from "../store/store.ts";
+import { forgetLost } from "./workers.ts";
 
 /** For how long things are kept, as ISO 8601 durations. */
 export interface Keeping {
@@ -66,6 +67,7 @@ export async function prune(
         if (!rows.rowCount || name === "standings") break;
       }
     }
+    await forgetLost();
     const warehouses = await store.warehouses();
     gone["rows in warehouses"] = 0;
     for (const name of warehouses) {

@@ -74,11 +74,11 @@ export class Queue {
   }
 
   /**
-   * Takes runs, `parallel` at a time and one straight after another, until closed. The returned function makes idle
-   * takers look at once; without it they look every `idle` milliseconds.
+   * Takes runs, one straight after another, until closed: as many at a time as `parallel` says whenever it is asked, `most`
+   * at most. The returned function makes idle takers look at once; without it they look every `idle` milliseconds.
    */
   take(
-    parallel: number,
+    { parallel, most }: { parallel: () => number; most: number },
     worker: string,
     work: (lease: Lease) => Promise<void>,
     failed: (error: unknown) => void,
@@ -95,8 +95,12 @@ export class Queue {
         const timer = setTimeout(wake, idle);
         sleepers.add(wake);
       });
-    const taker = async () => {
+    const taker = async (number: number) => {
       while (!this.closed) {
+        if (number >= parallel()) {
+          await sleep();
+          continue;
+        }
         const lease = await this.next(worker).catch((error: unknown) => {
           if (!this.closed) failed(error);
           return null;
@@ -105,7 +109,7 @@ export class Queue {
         else if (lease === null) await sleep();
       }
     };
-    for (let number = 0; number < parallel; number++) taker();
+    for (let number = 0; number < most; number++) taker(number);
     return () => {
       for (const wake of [...sleepers]) wake();
     };

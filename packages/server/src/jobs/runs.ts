@@ -1,7 +1,7 @@
 import { type Given, lineOf, placesOf, resolve } from "@undercoat/core/parameter/resolve";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { emptyTally, type RunKind, type Scope } from "@undercoat/core/run/run";
-import type { Transaction } from "sequelize";
+import { Op, type Transaction } from "sequelize";
 import { savePipeline } from "../pipelines/save.ts";
 import { PipelineRow, RunLineRow, RunLoadRow, RunRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
@@ -91,7 +91,22 @@ export async function requestRuns(
 }
 
 /** A backfill's slices are taken off the queue after everything else. */
-const afterOthers = -1;
+const afterOthers = -1000;
+/** So many runs of one pipeline that wait are told apart; the rest come in the order in which they were asked for. */
+const mostTurns = 900;
+
+/**
+ * When a run's turn comes. Pipelines take turns: the second of a pipeline that waits comes after the first of each other,
+ * and so on. What belongs to a backfill comes after everything else.
+ */
+async function turnOf({ id, pipeline, backfill }: RunRow, transaction: Transaction): Promise<number> {
+  if (backfill !== null) return afterOthers;
+  const before = await RunRow.count({
+    where: { pipeline, status: "queued", backfill: null, id: { [Op.lt]: id } },
+    transaction,
+  });
+  return -Math.min(before, mostTurns);
+}
 
 async function writeRun(
   store: Store,
@@ -166,7 +181,7 @@ async function writeRun(
       })),
       { transaction },
     );
-  await queue.send(run.id, transaction, request.backfill === undefined ? 0 : afterOthers);
+  await queue.send(run.id, transaction, await turnOf(run, transaction));
   await store.tell({ kind: "run", run: run.id, pipeline: run.pipeline, status: "queued" }, transaction);
   return run;
 }

@@ -4,7 +4,7 @@ import type { Store } from "../store/store.ts";
 import { type Lease, whileHeld } from "./lease.ts";
 
 /** Loads that one connection takes part in at a time, where it does not say. */
-const usualParallel = 4;
+export const usualParallel = 4;
 
 /**
  * Takes a seat for a load at each of its connections, or none: the limits hold over all runs and workers together. The

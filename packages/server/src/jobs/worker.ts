@@ -6,6 +6,7 @@ import { executeRun, workerStops } from "./execute.ts";
 import { type Lease, LeaseLost, releaseRuns, renewLeases } from "./lease.ts";
 import { Queue } from "./queue.ts";
 import { recoverRuns } from "./recover.ts";
+import { forgetWorker, mostParallel, noteWorker } from "./workers.ts";
 
 /** How often a worker says that it lives, in milliseconds; a lease outlasts several beats. */
 const heartbeat = 3000;
@@ -43,7 +44,13 @@ export async function startWorker(store: Store, parallel: number, log: Logger): 
     // A backfill's next slice follows at once, rather than with the next look at the clock.
     await advanceBackfills(store, queue);
   };
-  const look = queue.take(parallel, worker, work, failed);
+  let wanted = await noteWorker(store, worker, parallel);
+  const look = queue.take(
+    { parallel: () => (wanted.resting ? 0 : wanted.parallel), most: mostParallel },
+    worker,
+    work,
+    failed,
+  );
   const deafen = await store.listen({ job: look, cancel: (run) => running.get(run)?.abort.abort() });
 
   const beat = async () => {
@@ -57,6 +64,7 @@ export async function startWorker(store: Store, parallel: number, log: Logger): 
       if (cancelled === undefined) abort.abort(new LeaseLost(run));
       else if (cancelled) abort.abort();
     }
+    wanted = await noteWorker(store, worker, parallel);
     await recoverRuns(store, worker, failed);
     await queue.resend();
   };
@@ -79,6 +87,7 @@ export async function startWorker(store: Store, parallel: number, log: Logger): 
       await deafen();
       await closing;
       await releaseRuns(store, worker);
+      await forgetWorker(worker);
     },
   };
 }

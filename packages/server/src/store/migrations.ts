@@ -144,4 +144,12 @@ CREATE INDEX deliveries_due ON deliveries (next_at) WHERE status = 'waiting';
 CREATE INDEX deliveries_of ON deliveries (message, id);`);
     },
   },
+  {
+    name: "0012-workers",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      await context.sequelize.query(`
+CREATE TABLE workers (name text PRIMARY KEY, host text NOT NULL, pid integer NOT NULL, version text NOT NULL, parallel integer NOT NULL, resting boolean NOT NULL, memory bigint NOT NULL, started_at timestamptz NOT NULL, seen_at timestamptz NOT NULL);
+CREATE INDEX runs_queued ON runs (pipeline) WHERE status = 'queued';`);
+    },
+  },
 ];

@@ -175,6 +175,15 @@ export class DeliveryRow extends StoredRow<DeliveryRow> {
   declare nextAt: Date | null;
 }
 
+/** A process that takes runs, and what is wanted of it. */
+export class WorkerRow extends StoredRow<WorkerRow> {
+  declare name: string;
+  declare parallel: number;
+  /** it is to take no more */
+  declare resting: boolean;
+  declare seenAt: Date;
+}
+
 /** Something about the whole installation, by name. */
 export class FactRow extends StoredRow<FactRow> {
   declare name: string;
@@ -453,6 +462,12 @@ export function bindModels(sequelize: Sequelize): void {
     tries: number,
     createdAt: time,
     nextAt: time,
+  });
+  bind<WorkerRow>(WorkerRow, "workers", {
+    name: { ...text, ...first },
+    parallel: number,
+    resting: flag,
+    seenAt: time,
   });
   bind<FactRow>(FactRow, "facts", { name: { ...text, ...first }, value: json });
   bind<FavouriteRow>(FavouriteRow, "favourites", {
