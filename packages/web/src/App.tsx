@@ -29,6 +29,7 @@ const BackfillPage = lazy(() => import("./backfill/BackfillPage.tsx"));
 const MessagesPage = lazy(() => import("./messages/MessagesPage.tsx"));
 const DeliveryPage = lazy(() => import("./messages/DeliveryPage.tsx"));
 const ArrivedPage = lazy(() => import("./messages/ArrivedPage.tsx"));
+const WorkersPage = lazy(() => import("./workers/WorkersPage.tsx"));
 const VersionsPage = lazy(() => import("./versions/VersionsPage.tsx"));
 const TokensPage = lazy(() => import("./account/TokensPage.tsx"));
 
@@ -74,6 +75,7 @@ export function App() {
               <Route path="/pipelines" element={<PipelinesPage />} />
               <Route path="/pipelines/new" element={<NewPipelinePage />} />
               <Route path="/schedules" element={<SchedulesPage />} />
+              <Route path="/workers" element={<WorkersPage />} />
               <Route path="/messages" element={<MessagesPage />} />
               <Route path="/deliveries/:id" element={<DeliveryPage />} />
               <Route path="/arrived" element={<ArrivedPage />} />

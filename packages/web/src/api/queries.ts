@@ -197,6 +197,7 @@ export const queries = {
       retry: false,
     }),
 
+  workers: () => queryOptions({ queryKey: ["workers"], queryFn: () => answer(server.workers.$get()) }),
   messages: () => queryOptions({ queryKey: ["messages"], queryFn: () => answer(server.messages.$get()) }),
   mail: () => queryOptions({ queryKey: ["messages", "", "mail"], queryFn: () => answer(server.mail.$get()) }),
   deliveries: (filter: { message: string }) =>
@@ -267,9 +268,17 @@ export const queries = {
 };
 
 /** The keys of all that a run's beginning, going on and end change. */
-export const standing = ["runs", "dock", "ledger", "pipelines", "proofs", "rejected", "warehouse", "history"].map(
-  (key) => [key],
-);
+export const standing = [
+  "runs",
+  "dock",
+  "ledger",
+  "pipelines",
+  "proofs",
+  "rejected",
+  "warehouse",
+  "history",
+  "workers",
+].map((key) => [key]);
 
 /** The first words of the keys that an event makes stale. */
 export function staleBy(event: Event): unknown[][] {

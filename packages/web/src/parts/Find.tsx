@@ -16,6 +16,7 @@ const pages: Finding[] = [
   { kind: "page", title: "Warehouse", detail: "its tables", to: "/warehouse" },
   { kind: "page", title: "Schedules", detail: "what runs when", to: "/schedules" },
   { kind: "page", title: "Messages", detail: "who is told of what", to: "/messages" },
+  { kind: "page", title: "Workers", detail: "who takes runs", to: "/workers" },
   { kind: "page", title: "Connections", detail: "outside systems", to: "/connections" },
 ];
 

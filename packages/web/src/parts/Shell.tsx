@@ -50,6 +50,7 @@ function Person() {
           Colours as the system's
         </Menu.Item>
         <Menu.Item onClick={() => navigate("/messages")}>Messages</Menu.Item>
+        <Menu.Item onClick={() => navigate("/workers")}>Workers</Menu.Item>
         <Menu.Item onClick={() => navigate("/docs")}>Docs</Menu.Item>
         <Menu.Item onClick={() => navigate("/tokens")}>Command-line tokens</Menu.Item>
         {user.role === "administrator" && <Menu.Item onClick={() => navigate("/users")}>Users</Menu.Item>}
