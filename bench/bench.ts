@@ -3,13 +3,14 @@ import { cpus, tmpdir, totalmem } from "node:os";
 import { join } from "node:path";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import { historyLines } from "./history.ts";
+import { productLines } from "./product.ts";
 import { columns, dataset, makeRows } from "./rows.ts";
 import type { TaskResult } from "./task.ts";
 import { compared as compare, type Line, median, q, shell, startServer, task } from "./yard.ts";
 
 /**
  * Measures this product against hand-written psql in the same run, between two PostgreSQL servers, and prints ratios.
- * `./undercoat bench [--rows N] [--large N] [--repeat N] [--only history]`
+ * `./undercoat bench [--rows N] [--large N] [--repeat N] [--only history|product]`
  */
 const option = (name: string, otherwise: number) => {
   const at = process.argv.indexOf(`--${name}`);
@@ -19,7 +20,7 @@ const rows = option("rows", 1_000_000);
 const large = option("large", 5_000_000);
 const repeat = option("repeat", 3);
 if (process.argv.includes("--help")) {
-  console.log("./undercoat bench [--rows 1000000] [--large 5000000] [--repeat 3] [--only history]");
+  console.log("./undercoat bench [--rows 1000000] [--large 5000000] [--repeat 3] [--only history|product]");
   process.exit(0);
 }
 
@@ -57,7 +58,11 @@ try {
     sides,
     hand: (line: string) => shell(source, warehouse, line),
   };
-  lines.push(...(await historyLines(yard)));
+  if (only !== "product") lines.push(...(await historyLines(yard)));
+  if (only !== "history") {
+    await reset();
+    lines.push(...(await productLines(yard)));
+  }
 
   console.log(
     `\n${"work".padEnd(62)}${"this".padStart(8)}${"psql".padStart(8)}${"ratio".padStart(7)}${"memory".padStart(9)}  aim`,

@@ -244,6 +244,29 @@ describe("workers", () => {
     expect(await exists("landing.deaf")).toBe(false);
   });
 
+  test("keep a run that begins while the leases of others are renewed", async () => {
+    await slow("early", 30);
+    await slow("while", 2);
+    const early = await request("early");
+    await work(2);
+    await until(async () => (await view(early)).loads[0].phase === "read");
+    const { leaseUntil } = await RunRow.findByPk(early, { rejectOnEmpty: true });
+    const meanwhile = await house.house.store.sequelize.transaction(async (transaction) => {
+      // The beat waits for this row.
+      await RunRow.findByPk(early, { lock: transaction.LOCK.UPDATE, transaction });
+      const beats = "SELECT 1 FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query ILIKE '%lease_until%'";
+      await until(async () => Number((await house.sql("lease_own", beats)).rowCount) > 0);
+      const id = await request("while");
+      await until(async () => (await view(id)).loads[0].phase === "read");
+      return id;
+    });
+    await until(async () => ((await RunRow.findByPk(early))?.leaseUntil ?? 0) > (leaseUntil ?? 0));
+    await until(async () => (await view(meanwhile)).finishedAt !== null);
+    expect(await view(meanwhile)).toMatchObject({ status: "finished" });
+    await house.ask("POST", `/runs/${early}/cancel`);
+    await until(async () => (await view(early)).status === "cancelled");
+  });
+
   test("hold a connection's limit together, over runs and workers, and a load says what it waits for", async () => {
     const connection = await ConnectionRow.findByPk("trips", { rejectOnEmpty: true });
     await connection.update({ settings: { ...connection.settings, parallel: 1 } });

@@ -54,14 +54,16 @@ export async function startWorker(store: Store, parallel: number, log: Logger): 
   const deafen = await store.listen({ job: look, cancel: (run) => running.get(run)?.abort.abort() });
 
   const beat = async () => {
+    // Of what begins meanwhile nothing is known yet.
+    const asked = [...running.values()];
     const held = await renewLeases(
       store,
-      [...running.values()].map(({ lease }) => lease),
+      asked.map(({ lease }) => lease),
     );
-    for (const [run, { abort }] of running) {
-      const cancelled = held.get(run);
+    for (const { lease, abort } of asked) {
+      const cancelled = held.get(lease.run);
       // One that was taken over is another's; one that somebody cancelled while nobody heard is cancelled now.
-      if (cancelled === undefined) abort.abort(new LeaseLost(run));
+      if (cancelled === undefined) abort.abort(new LeaseLost(lease.run));
       else if (cancelled) abort.abort();
     }
     wanted = await noteWorker(store, worker, parallel);
