@@ -16,9 +16,18 @@ import { startScheduler } from "@undercoat/server/jobs/scheduler";
 import { savePipeline } from "@undercoat/server/pipelines/save";
 import { seal } from "@undercoat/server/secret";
 import { readSettings } from "@undercoat/server/settings";
-import { BackfillRow, ConnectionRow, RunRow, TimerRow, UserRow, WorkerRow } from "@undercoat/server/store/models";
+import {
+  BackfillRow,
+  ConnectionRow,
+  PipelineRow,
+  RunRow,
+  TimerRow,
+  UserRow,
+  WorkerRow,
+} from "@undercoat/server/store/models";
 import { Store } from "@undercoat/server/store/store";
 import pino from "pino";
+import { Op } from "sequelize";
 import { type Line, median, type Yard } from "./yard.ts";
 
 /** The whole product: its database, its queue and workers in processes of their own. */
@@ -208,7 +217,7 @@ export async function productLines({ repeat, rows, atSource, atWarehouse, sides 
         {
           title: name,
           warehouse: "warehouse",
-          schedule: { every: "PT1H" },
+          schedule: { cron: "0 0 1 1 *" },
           loads: {
             site: {
               from: { connection: "source", table: "public.site", where: `site = 'site${Number(name.slice(3)) % 40}'` },
@@ -219,15 +228,22 @@ export async function productLines({ repeat, rows, atSource, atWarehouse, sides 
         } as Pipeline,
         { by: null },
       );
-    const began = performance.now();
-    await TimerRow.update({ nextAt: new Date() }, { where: { pipeline: names } });
-    const schedulers = [startScheduler(store, queue), startScheduler(store, queue)];
     const where = { pipeline: names };
-    await until(async () => (await RunRow.count({ where: { ...where, status: ["running", "finished"] } })) >= 500);
-    const seconds = (performance.now() - began) / 1000;
-    await until(async () => (await RunRow.count({ where: { ...where, status: ["queued", "running"] } })) === 0);
-    const done = (performance.now() - began) / 1000;
-    for (const one of schedulers) one.stop();
+    const scheduler = startScheduler(store, queue);
+    // The first time makes the tables; the second is as any other day.
+    const dueNow = async () => {
+      await RunRow.destroy({ where });
+      const began = performance.now();
+      await TimerRow.update({ nextAt: new Date() }, { where });
+      const begun = { ...where, status: ["running", "finished"] };
+      await until(async () => (await RunRow.count({ where: begun })) >= names.length, 200);
+      const all = (performance.now() - began) / 1000;
+      await until(async () => (await RunRow.count({ where: { ...where, status: ["queued", "running"] } })) === 0, 200);
+      return { all, done: (performance.now() - began) / 1000 };
+    };
+    await dueNow();
+    const { all: seconds, done } = await dueNow();
+    scheduler.stop();
     const runs = await RunRow.findAll({ where, attributes: ["pipeline", "status"] });
     const once_ = runs.length === 500 && new Set(runs.map(({ pipeline }) => pipeline)).size === 500;
     const finished = runs.filter(({ status }) => status === "finished").length;
@@ -255,6 +271,9 @@ export async function productLines({ repeat, rows, atSource, atWarehouse, sides 
     const runColumns = await columnsOf("runs", ["id", "uid", "pipeline", "created_at", "started_at", "finished_at"]);
     const loadColumns = await columnsOf("run_loads", ["id", "run_id", "proof_id"]);
     const proofColumns = await columnsOf("proofs", ["id", "run_id", "pipeline", "at"]);
+    // A year of runs of fifty pipelines.
+    await PipelineRow.destroy({ where: { name: { [Op.regexp]: "^due[0-9]{3}$|^due[5-9][0-9]$" } } });
+    await TimerRow.destroy({ where: { pipeline: { [Op.regexp]: "^due[0-9]{3}$|^due[5-9][0-9]$" } } });
     const model = await RunRow.findOne({ where: { pipeline: "due0" }, rejectOnEmpty: true });
     const many = 500_000;
     const at = "now() - (n * interval '1 minute')";
@@ -306,7 +325,7 @@ export async function productLines({ repeat, rows, atSource, atWarehouse, sides 
     const slowest = Math.max(...took.values());
     return [
       {
-        work: `pages with ${many.toLocaleString("en")} runs of 502 pipelines: the slowest answer`,
+        work: `pages with ${many.toLocaleString("en")} runs of 52 pipelines: the slowest answer`,
         ours: slowest,
         theirs: null,
         aim: "≤ 0.2 s",

@@ -75,7 +75,8 @@ export class Queue {
 
   /**
    * Takes runs, one straight after another, until closed: as many at a time as `parallel` says whenever it is asked, `most`
-   * at most. The returned function makes idle takers look at once; without it they look every `idle` milliseconds.
+   * at most. The returned function makes one idle taker look at once, and each that finds something the next; without it
+   * they look every `idle` milliseconds.
    */
   take(
     { parallel, most }: { parallel: () => number; most: number },
@@ -95,24 +96,31 @@ export class Queue {
         const timer = setTimeout(wake, idle);
         sleepers.add(wake);
       });
+    /** Those beyond the limit are woken by nobody. */
+    const rest = () => new Promise<void>((resolve) => void setTimeout(resolve, idle).unref());
+    // Of many takers that look at once all but one would look in vain.
+    const wakeOne = () => {
+      const [next] = sleepers;
+      next?.();
+    };
     const taker = async (number: number) => {
       while (!this.closed) {
         if (number >= parallel()) {
-          await sleep();
+          await rest();
           continue;
         }
         const lease = await this.next(worker).catch((error: unknown) => {
           if (!this.closed) failed(error);
           return null;
         });
-        if (lease) await work(lease).catch(failed);
-        else if (lease === null) await sleep();
+        if (lease) {
+          wakeOne();
+          await work(lease).catch(failed);
+        } else if (lease === null) await sleep();
       }
     };
     for (let number = 0; number < most; number++) taker(number);
-    return () => {
-      for (const wake of [...sleepers]) wake();
-    };
+    return wakeOne;
   }
 
   async close(): Promise<void> {

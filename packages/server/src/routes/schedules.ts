@@ -27,7 +27,10 @@ export const schedules = routes()
       rows: (await PipelineRow.findAll({ order: ["title"] })).flatMap((row) =>
         schedulesOf(row.definition).map((schedule) => {
           const timer = begun.get(`${row.name} ${scheduleName(schedule)}`);
-          const times = nextTimes(schedule, now, mostOfADay, timer?.begun ?? 0);
+          const next = (count: number) => nextTimes(schedule, now, count, timer?.begun ?? 0);
+          // The times of a rare schedule are far apart, and long to reckon.
+          const first = next(shown);
+          const times = first.length === shown && (first.at(-1) ?? 0) < now + 24 * 3_600_000 ? next(mostOfADay) : first;
           const day = times.filter((time) => time < now + 24 * 3_600_000);
           return {
             pipeline: row.name,
