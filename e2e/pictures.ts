@@ -26,19 +26,18 @@ const views: Record<string, string> = {
   pipeline: "/pipelines/harbour-day/booking",
   shape: "/pipelines/agents/agency_sale",
   column: "/pipelines/agents/agency_sale",
-  pairing: "/pipelines/agents/agency_sale",
   rejected: "/rejected?load=agents%2Fagency_sale",
   rehearsal: `/runs/${rehearsals[0]?.id}`,
   "new-pipeline": "/pipelines/new?from=bookings",
   runs: "/runs",
   run: `/runs/${runs[0]?.id}`,
-  proofs: "/proofs",
   proof: `/proofs/${proofs[0]?.id}`,
   warehouse: "/warehouse?table=warehouse%2Fharbour.booking",
-  connection: "/connections/bookings?table=%5B%22public%22%2C%22booking%22%5D&show=time",
   values: "/pipelines/port-gates/scan?values=SKV",
-  "ledger-sets": "/?open=port-gates%2Fscan",
-  sets: `/runs?heading=${(await ask<{ id: number }[]>("/runs?pipeline=port-gates&kind=load"))[0]?.id}`,
+  backfill: `/backfills/${(await ask<{ id: number }[]>("/backfills?pipeline=harbour-day"))[0]?.id}`,
+  messages: "/messages",
+  schedules: "/schedules",
+  workers: "/workers",
   lifeline: `/warehouse/warehouse/fleet.vessel_history/lifeline?key=${encodeURIComponent('["KSF-07"]')}`,
   "as-of": `/warehouse/warehouse/agency.customer_history?at=${new Date(Date.now() - 180 * 86_400_000).toISOString()}`,
 };
@@ -47,37 +46,33 @@ const browser = await chromium.launch({
   executablePath: "/usr/bin/chromium",
   args: ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync"],
 });
-for (const scheme of ["light", "dark"] as const) {
-  const context = await browser.newContext({
-    viewport: { width: 1280, height: 800 },
-    colorScheme: scheme,
-    timezoneId: "Europe/Oslo",
-    locale: "en-GB",
-    extraHTTPHeaders: { Authorization: `Bearer ${token}` },
-  });
-  const page = await context.newPage();
-  page.on("pageerror", (error) => console.error("page error:", error.message));
-  page.on("console", (message) => message.type() === "error" && console.error("console:", message.text()));
-  for (const [name, path] of Object.entries(views)) {
-    const file = scheme === "dark" ? `${name}-dark` : name;
-    if (only.length ? !only.includes(file) : scheme === "dark" && name !== "ledger") continue;
-    await page.goto(address + path);
-    await page.locator("main h1, main h2").first().waitFor();
-    await page.waitForLoadState("load");
-    await page.waitForTimeout(700);
-    if (name === "new-pipeline") {
-      await page.getByRole("checkbox", { name: "Tick all shown" }).check();
-      await page.getByRole("heading", { name: "What is suggested" }).waitFor();
-    }
-    if (name === "lifeline") await page.getByRole("button", { name: /Pin a moment/ }).click();
-    const press = ({ column: "Column fare", pairing: "Columns" } as Record<string, string>)[name];
-    if (press) {
-      await page.getByRole("button", { name: press, exact: true }).click();
-      await page.getByRole("dialog").waitFor();
-      await page.waitForTimeout(1200);
-    }
-    await page.screenshot({ path: join(folder, `${file}.png`) });
+const context = await browser.newContext({
+  viewport: { width: 1280, height: 800 },
+  colorScheme: "light",
+  timezoneId: "Europe/Oslo",
+  locale: "en-GB",
+  extraHTTPHeaders: { Authorization: `Bearer ${token}` },
+});
+const page = await context.newPage();
+page.on("pageerror", (error) => console.error("page error:", error.message));
+page.on("console", (message) => message.type() === "error" && console.error("console:", message.text()));
+for (const [name, path] of Object.entries(views)) {
+  if (only.length && !only.includes(name)) continue;
+  await page.goto(address + path);
+  await page.locator("main h1, main h2").first().waitFor();
+  await page.waitForLoadState("load");
+  await page.waitForTimeout(700);
+  if (name === "new-pipeline") {
+    await page.getByRole("checkbox", { name: "Tick all shown" }).check();
+    await page.getByRole("heading", { name: "What is suggested" }).waitFor();
   }
-  await context.close();
+  if (name === "lifeline") await page.getByRole("button", { name: /Pin a moment/ }).click();
+  if (name === "column") {
+    await page.getByRole("button", { name: "Column fare", exact: true }).click();
+    await page.getByRole("dialog").waitFor();
+    await page.waitForTimeout(1200);
+  }
+  await page.screenshot({ path: join(folder, `${name}.png`) });
 }
+await context.close();
 await browser.close();

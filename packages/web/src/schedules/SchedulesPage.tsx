@@ -133,7 +133,7 @@ export default function SchedulesPage() {
             <tr>
               <th style={{ width: 190 }}>Pipeline</th>
               <th style={{ width: 220 }}>Runs</th>
-              <th>
+              <th aria-label="The next 24 hours">
                 <div className="hours" aria-hidden="true">
                   {Array.from({ length: 8 }, (_, at) => (
                     <span key={at}>{clock.format(from + at * 3 * hour)}</span>
