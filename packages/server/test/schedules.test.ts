@@ -61,6 +61,23 @@ describe("a pipeline with several schedules", () => {
     expect(counts.toSorted()).toEqual([0, 1]);
   });
 
+  test("what an address names for its runs is no change of the pipeline, and refused where nothing has it", async () => {
+    await house.sql(house.names.source, "CREATE TABLE IF NOT EXISTS trip_before (LIKE trip INCLUDING ALL)");
+    await set("trips", { every: "PT15M", set: { "trip.from.table": "public.trip_before" } });
+    await dueNow("trips");
+    await begin();
+    const run = await latest("trips");
+    expect(run?.definition.loads.trip?.from.table).toBe("public.trip_before");
+    const { body } = await house.ask("GET", "/pipelines/trips");
+    expect(body.definition.loads.trip.from.table).toBe("public.trip");
+    expect(body.schedules[0].words).toBe("every 15 minutes with trip.from.table public.trip_before");
+    const refused = await set("trips", { every: "PT15M", set: { "nothing.from.table": "public.trip" } });
+    expect([refused.status, JSON.stringify(refused.body)]).toEqual([
+      422,
+      expect.stringContaining("nothing.from.table"),
+    ]);
+  });
+
   test("from, until and so many times", async () => {
     await set("trips", { every: "PT15M", times: 1 });
     await dueNow("trips");

@@ -56,6 +56,7 @@ const orders: Record<string, readonly string[]> = {
     "zone",
     "do",
     "values",
+    "set",
     "from",
     "until",
     "times",

@@ -200,6 +200,8 @@ export type Schedule = Timing & {
   times?: number;
   /** the sets of values that it is run with, each by a run of its own; the defaults where absent */
   values?: string[];
+  /** what addresses such as trip.from.table name when it runs, instead of what they name in the pipeline */
+  set?: Record<string, string>;
   /** `run` where absent; only a proof; or only a look for rows gone from the source */
   do?: "run" | "prove" | "sweep";
   /** pipelines that it does not run at the same time as, nor they as it */

@@ -52,6 +52,8 @@ const connectionName = Joi.string()
   .messages({ "string.pattern.name": "{{#label}} may hold letters, digits, - and _, up to 63 of them" });
 /** One parameter in the place of a whole value. */
 const placeholder = /^:[A-Za-z_][A-Za-z0-9_]*$/;
+/** What addresses name for once, such as trip.from.table. */
+export const givenSettings = Joi.object().pattern(/^[\s\S]{1,300}$/, Joi.string().min(1).max(300));
 const zone = Joi.string().custom(
   checked((value) => {
     if (!isZone(value)) throw new NameError(`${value} is not a time zone; write one like Europe/Oslo`);
@@ -307,6 +309,7 @@ export const scheduleSchema = Joi.object({
   until: day,
   times: Joi.number().integer().min(1).max(1_000_000),
   values: Joi.array().items(Joi.string().max(63)).min(1).max(1000).unique(),
+  set: givenSettings.min(1),
   do: Joi.string().valid("run", "prove", "sweep"),
   apart: Joi.array().items(slug).min(1).max(100).unique(),
   overlap: Joi.string().valid("wait", "skip"),

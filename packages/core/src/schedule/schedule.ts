@@ -1,6 +1,7 @@
 import { Cron } from "croner";
 import cronstrue from "cronstrue";
 import { Temporal } from "temporal-polyfill";
+import type { Given } from "../parameter/resolve.ts";
 import type { Pipeline, Schedule } from "../pipeline/pipeline.ts";
 import { durationSeconds, durationWords } from "./duration.ts";
 
@@ -22,8 +23,8 @@ export const schedulesOf = ({ schedule, schedules = [] }: Pick<Pipeline, "schedu
 
 /** What tells a schedule from others of its pipeline: when it starts what, whatever else is said of it. */
 export function scheduleName(schedule: Schedule): string {
-  const { every, cron, after, on, zone, values, do: does } = schedule as Schedule & Record<string, unknown>;
-  return JSON.stringify({ every, cron, after, on, zone, values, does });
+  const { every, cron, after, on, zone, values, set, do: does } = schedule as Schedule & Record<string, unknown>;
+  return JSON.stringify({ every, cron, after, on, zone, values, set, does });
 }
 
 const zoneOf = ({ zone = "UTC" }: Schedule) => zone;
@@ -63,6 +64,10 @@ function timesAfter(schedule: Schedule, after: number, count: number): number[] 
   return times;
 }
 
+/** What a schedule runs with: one of these for each run. */
+export const scheduledGivens = ({ values, set }: Schedule): Given[] =>
+  (values ?? [null]).map((name) => ({ set: name, ...(set ? { settings: set } : {}) }));
+
 /** True while a schedule that follows another pipeline may start something. */
 export function isOpenAt(schedule: Schedule, now: number, begun: number): boolean {
   const zone = zoneOf(schedule);
@@ -88,7 +93,12 @@ export function scheduleWords(schedule: Schedule | undefined): string {
   const sets = schedule.values
     ? ` with ${schedule.values.length > 2 ? `${schedule.values.length} sets` : schedule.values.join(" and ")}`
     : "";
-  const told = `${does}${when}${sets}`;
+  const settings = schedule.set
+    ? ` with ${Object.entries(schedule.set)
+        .map(([address, text]) => `${address} ${text}`)
+        .join(", ")}`
+    : "";
+  const told = `${does}${when}${sets}${settings}`;
   return schedule.paused ? `paused (${told})` : told;
 }
 

@@ -1,7 +1,7 @@
 import { type Pipeline, type Schedule, sweeps } from "@undercoat/core/pipeline/pipeline";
 import type { RunStatus, Scope } from "@undercoat/core/run/run";
 import { cellsDue } from "@undercoat/core/schedule/cells";
-import { isOpenAt, schedulesOf } from "@undercoat/core/schedule/schedule";
+import { isOpenAt, scheduledGivens, schedulesOf } from "@undercoat/core/schedule/schedule";
 import { Op, QueryTypes, type Transaction } from "sequelize";
 import { tellLate } from "../messages/tell.ts";
 import { pausedAll } from "../pipelines/pause.ts";
@@ -134,7 +134,7 @@ async function startOne(store: Store, queue: Queue, due: TimerRow, now: number):
         requestedBy: null,
         schedule: timer.schedule,
       },
-      schedule.values ? schedule.values.map((set) => ({ set })) : [{}],
+      scheduledGivens(schedule),
       { transaction, joining },
     );
     return true;

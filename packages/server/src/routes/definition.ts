@@ -11,7 +11,7 @@ import { findRing } from "@undercoat/core/pipeline/order";
 import { type Pipeline, sweeps } from "@undercoat/core/pipeline/pipeline";
 import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
 import { PlanError } from "@undercoat/core/plan/plan";
-import { schedulesOf } from "@undercoat/core/schedule/schedule";
+import { scheduledGivens, schedulesOf } from "@undercoat/core/schedule/schedule";
 import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { failureOf, LoadFailure, NoTable } from "@undercoat/engine/failure";
 import { planFor } from "@undercoat/engine/load/planning";
@@ -98,6 +98,13 @@ function scheduleProblems(name: string, pipelines: ReadonlyMap<string, Pipeline>
     return [{ path, message: `${ring.join(", ")} run after each other, so they would never come to an end` }];
   if (listed.some((schedule) => schedule.do === "sweep") && !Object.values(definition.loads).some(sweeps))
     return [{ path, message: "No load of the pipeline looks for rows gone from the source; say so in its Into" }];
+  for (const given of listed.filter(({ set }) => set).flatMap(scheduledGivens))
+    try {
+      resolve(definition, given, Date.now());
+    } catch (error) {
+      if (!(error instanceof ResolveError)) throw error;
+      return [{ path, message: error.message }];
+    }
   return [];
 }
 

@@ -133,8 +133,8 @@ export default function SchedulesPage() {
             <tr>
               <th style={{ width: 190 }}>Pipeline</th>
               <th style={{ width: 220 }}>Runs</th>
-              <th aria-label="The next 24 hours">
-                <div className="hours" aria-hidden="true">
+              <th>
+                <div className="hours">
                   {Array.from({ length: 8 }, (_, at) => (
                     <span key={at}>{clock.format(from + at * 3 * hour)}</span>
                   ))}
