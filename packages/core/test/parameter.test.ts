@@ -145,7 +145,9 @@ describe("a moment told from the present one", () => {
     ["2026-11-29T23:30Z", "week", "2026-11-30"],
     ["2026-12-31T23:30Z", "year", "2027-01-01"],
     ["2026-11-27T23:30Z", "today", "2026-11-28"],
-  ])("on %s %s is %s in Oslo", (at, text, date) => expect(readDate(text, Date.parse(at), "Europe/Oslo")).toBe(date));
+  ])("on %s the date %s comes to %s in Oslo", (at, text, date) =>
+    expect(readDate(text, Date.parse(at), "Europe/Oslo")).toBe(date),
+  );
 
   test.each([
     // The day on which the clock goes forward has 23 hours, the one on which it goes back 25.
@@ -159,7 +161,9 @@ describe("a moment told from the present one", () => {
     ["2026-11-27T12:00Z", "2026-01-31", "2026-01-30T23:00:00Z"],
     ["2026-11-27T12:00Z", "2026-01-31T06:00+05", "2026-01-31T01:00:00Z"],
     ["2026-11-27T12:00Z", "2026-01-31 06:00:00.123456Z", "2026-01-31T06:00:00.123456Z"],
-  ])("on %s %s is %s", (at, text, moment) => expect(readMoment(text, Date.parse(at), "Europe/Oslo")).toBe(moment));
+  ])("on %s the moment %s comes to %s", (at, text, moment) =>
+    expect(readMoment(text, Date.parse(at), "Europe/Oslo")).toBe(moment),
+  );
 });
 
 test("the place of a mistake is told where it was written", () => {

@@ -107,6 +107,15 @@ describe("a backfill", () => {
     expect(failed.status).toBe("open");
     expect(failed.slices.map((slice: { status: string }) => slice.status)).toEqual(["failed", "failed"]);
     expect(failed.slices[0].failure.message).toContain("fare");
+    // Nothing has changed while it waits for somebody, so nobody is told so at each look.
+    const heard: unknown[] = [];
+    const mark = { kind: "changed" as const, what: "users" as const };
+    const deafen = await house.house.store.listen({ event: (event) => heard.push(event) });
+    await advance();
+    await house.house.store.tell(mark);
+    await expect.poll(() => heard).toContainEqual(mark);
+    await deafen();
+    expect(heard).toEqual([mark]);
     await house.sql(house.names.source, "ALTER TABLE trip RENAME COLUMN away TO fare");
     // Begun again it goes on with what is left.
     const again = await begin({ from: "2026-11-01", to: "2026-11-03" });

@@ -110,8 +110,8 @@ export async function advanceBackfill(store: Store, queue: Queue, id: number): P
     const waiting = await count("waiting");
     if (running + waiting === 0) {
       // What failed is tried again when somebody says so.
-      const failed = await count("failed");
-      if (failed === 0) await row.update({ status: "finished", finishedAt: new Date() }, { transaction });
+      if ((await count("failed")) > 0) return;
+      await row.update({ status: "finished", finishedAt: new Date() }, { transaction });
       await store.tell({ kind: "changed", what: "pipelines" }, transaction);
       return;
     }

@@ -4,6 +4,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { ApiProblem, answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
+import { tellFields } from "../parts/fields.ts";
 import { counted, moment } from "../parts/format.ts";
 import { Page } from "../parts/Page.tsx";
 import { SqlText } from "../parts/SqlText.tsx";
@@ -26,11 +27,7 @@ function PasswordForm() {
   const change = useMutation({
     mutationFn: () => server.session.password.$post({ json: form.values }),
     onSuccess: () => form.reset(),
-    onError: (failed) => {
-      if (failed instanceof ApiProblem)
-        for (const problem of failed.problem.problems ?? [])
-          form.setFieldError(String(problem.path[0]), problem.message);
-    },
+    onError: (failed) => tellFields(failed, form),
   });
   return (
     <section aria-labelledby="password">

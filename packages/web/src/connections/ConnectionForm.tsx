@@ -7,6 +7,7 @@ import { connectionDefaults } from "@undercoat/core/pipeline/address";
 import { useNavigate } from "react-router";
 import { ApiProblem, answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
+import { tellFields } from "../parts/fields.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { useCheck } from "./check.ts";
 
@@ -59,11 +60,7 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
       onClose();
       navigate(`/connections/${saved.name}`);
     },
-    onError: (failed) => {
-      if (failed instanceof ApiProblem)
-        for (const problem of failed.problem.problems ?? [])
-          form.setFieldError(String(problem.path[0]), problem.message);
-    },
+    onError: (failed) => tellFields(failed, form),
   });
   return (
     <Modal

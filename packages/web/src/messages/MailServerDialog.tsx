@@ -3,8 +3,9 @@ import { useForm } from "@mantine/form";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { MailServerView } from "@undercoat/core/api/api";
 import type { MailServer } from "@undercoat/core/message/message";
-import { ApiProblem, answer, server } from "../api/client.ts";
+import { answer, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
+import { tellFields } from "../parts/fields.ts";
 import { ErrorNote } from "../parts/words.tsx";
 
 /** The server that mail is handed to. */
@@ -38,11 +39,7 @@ export function MailServerDialog({
       refresh(client, queries.messages().queryKey);
       onClose();
     },
-    onError: (failed) => {
-      if (failed instanceof ApiProblem)
-        for (const { path: place, message: words } of failed.problem.problems ?? [])
-          form.setFieldError(String(place[1] ?? place[0]), words);
-    },
+    onError: (failed) => tellFields(failed, form, 1),
   });
   return (
     <Modal opened onClose={onClose} title="The mail server">

@@ -16,8 +16,9 @@ import { useForm } from "@mantine/form";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { MessageView } from "@undercoat/core/api/api";
 import { type Message, type Occasion, occasions } from "@undercoat/core/message/message";
-import { ApiProblem, answer, path, server } from "../api/client.ts";
+import { answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
+import { tellFields } from "../parts/fields.ts";
 import { zone } from "../parts/format.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { occasionWords } from "./words.ts";
@@ -94,11 +95,7 @@ export function MessageDialog({ message, onClose }: { message: MessageView | nul
       refresh(client, queries.messages().queryKey);
       onClose();
     },
-    onError: (failed) => {
-      if (failed instanceof ApiProblem)
-        for (const { path: place, message: words } of failed.problem.problems ?? [])
-          form.setFieldError(String(place[1] ?? place[0]), words);
-    },
+    onError: (failed) => tellFields(failed, form, 1),
   });
   return (
     <Modal opened onClose={onClose} title={message ? `Change ${message.name}` : "Tell somebody"} size="lg">
