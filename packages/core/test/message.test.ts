@@ -83,6 +83,16 @@ describe("one trouble is told once, and once that it is over", () => {
     ).toEqual([[], ["rejected"], [], ["over rejected"]]);
   });
 
+  test("another number of rejected rows is the same trouble, of another load it is another", () => {
+    const rejecting = (rejected: string, of = "trip") =>
+      load({ load: of, into: `harbour.${of}`, tally: { ...emptyTally, read: "10", new: "1", rejected } });
+    expect(told([run([rejecting("4")]), run([rejecting("5")]), run([rejecting("5", "trip2")])])).toEqual([
+      ["rejected"],
+      [],
+      ["rejected"],
+    ]);
+  });
+
   test("drift is told once while it stays; a cancelled load says nothing", () => {
     const drift = [{ column: "note", kind: "added" as const, from: null, to: "text", done: "ignored" as const }];
     const drifting = run([load({ findings: { ...noFindings, drift } })]);

@@ -179,6 +179,10 @@ test("late is told where nothing ran by the hour, and over with the run", async 
   expect(await types()).toEqual(["trouble.began", "trouble.ended"]);
   await PipelineRow.update({ nextAt: new Date(0) }, { where: { name: "trips" } });
   await put("desk", { to: "webhook", url: receiver.url, on: ["late"] });
+  await house.ask("PUT", "/schedules/paused", { reason: "the source moves" });
+  await look(new Date().toISOString());
+  expect(await TroubleRow.findOne()).toBeNull();
+  await house.ask("PUT", "/schedules/paused", { reason: null });
   await look(new Date().toISOString());
   expect((await TroubleRow.findOne())?.says).toBe("Trips was due and has not begun");
 });

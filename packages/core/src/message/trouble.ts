@@ -101,13 +101,13 @@ export interface TroubleChange {
   ended: Trouble[];
 }
 
-/** What is told of a trouble, without which load or set it is of. */
-const gist = ({ pipeline, kind, says }: Trouble) =>
-  JSON.stringify([
-    pipeline,
-    kind,
-    kind === "failed" || kind === "proof" ? says.replace(/^.*? (?=failed: |could not)/, "") : says,
-  ]);
+/** What makes two troubles one to whoever is told: the words of a failure, whoever has it; else whose load or set it is of. */
+function gist({ pipeline, load, line, kind, says }: Trouble): string {
+  if (kind === "failed" || kind === "proof")
+    return JSON.stringify([pipeline, kind, says.replace(/^.*? (?=failed: |could not)/, "")]);
+  // How many rows are rejected is another number each time, and the same trouble.
+  return JSON.stringify([pipeline, kind, load, line, kind === "rejected" ? "" : says]);
+}
 
 function changeOf(
   open: readonly Trouble[],

@@ -8,6 +8,7 @@ import {
   tellsOf,
 } from "@undercoat/core/message/trouble";
 import { Op, QueryTypes, type Transaction } from "sequelize";
+import { pausedAll } from "../pipelines/pause.ts";
 import {
   DeliveryRow,
   FactRow,
@@ -187,7 +188,10 @@ export async function tellLate(store: Store, now: number): Promise<void> {
   const rows = (await MessageRow.findAll({ order: ["name"] })).filter(({ definition }) =>
     definition.on.includes("late"),
   );
-  for (const { name, definition: message } of rows)
+  const paused = (await pausedAll()) !== null;
+  for (const { name, definition: message } of rows) {
+    // Where somebody has paused all, what is due does not begin; a deadline stays one.
+    if (paused && !message.late) continue;
     for (const pipeline of await PipelineRow.findAll({ order: ["name"] })) {
       if (!tellsOf(message, pipeline.name, "late")) continue;
       const says = await lateWords(store, pipeline, message, now);
@@ -200,6 +204,7 @@ export async function tellLate(store: Store, now: number): Promise<void> {
         await apply(name, afterLook(open, pipeline.name, says), about, transaction);
       });
     }
+  }
   // What was wrong with a load that is gone is no trouble any more.
   const gone = await TroubleRow.findAll({ where: { load: { [Op.ne]: "" } } });
   const pipelines = await store.pipelines();
