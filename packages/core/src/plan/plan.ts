@@ -1,6 +1,6 @@
 import { type Dataset, guaranteesKey } from "../dataset/dataset.ts";
 import { comesDirect, type HistoryPlan, planHistory } from "../history/plan.ts";
-import type { Load, Mode, Pipeline } from "../pipeline/pipeline.ts";
+import type { Load, Mode, Pipeline, SliceUnit } from "../pipeline/pipeline.ts";
 import { wholeTableRows } from "../pipeline/pipeline.ts";
 import { type Figure, parseFigure } from "../proof/figure.ts";
 import type { Scope } from "../run/run.ts";
@@ -499,6 +499,18 @@ export function identityColumns(plan: LoadPlan): StagedColumn[] {
     plan.read.columns.filter((column) => key.includes(column.name)).flatMap((column) => column.reads),
   );
   return staged.filter((column) => read.has(column.source));
+}
+
+/** The fewest hours of a slice, less one where clocks change. */
+const hoursOf: Record<SliceUnit, number> = { hour: 1, day: 23, week: 167, month: 671, year: 8759 };
+
+/** True where an interval is as long as a slice of the proof at least, so that comparing the slices it fills costs no more than comparing its rows. */
+export function fillsSlices(plan: LoadPlan, window: Window): boolean {
+  const { slicing } = plan.prove;
+  if (!slicing || window.kind !== "interval" || window.column !== slicing.column) return false;
+  // How long it is, roughly; bounds that no clock knows count as short.
+  const hours = (Date.parse(window.to) - Date.parse(window.from)) / 3_600_000;
+  return hours >= hoursOf[slicing.unit];
 }
 
 /**

@@ -248,6 +248,13 @@ export function lateRows(plan: LoadPlan, stage: TableName, stored: string): stri
 /** Slices that are told one by one; where more are touched, all are. */
 export const mostSlices = 1000;
 
+/** The slices that staged rows fall into, at most one more than `mostSlices`; without slices one row where there is any. */
+export function slicesOf({ prove: { slicing } }: LoadPlan, stage: TableName): string {
+  return slicing
+    ? `SELECT DISTINCT (${sliceStart(slicing)})::text AS slice FROM ${qualified(stage)} LIMIT ${mostSlices + 1}`
+    : `SELECT NULL AS slice FROM ${qualified(stage)} LIMIT 1`;
+}
+
 /**
  * The slices that the staged rows which are news fall into, and those that the target's rows of the same keys fall into
  * now; at most one more than `mostSlices`. Without slices one row where there is any news.
@@ -256,10 +263,7 @@ export function touchedSlices(plan: LoadPlan, stage: TableName): string {
   const { slicing } = plan.prove;
   const { key, target } = plan.write;
   const [first] = key;
-  if (first === undefined)
-    return slicing
-      ? `SELECT DISTINCT (${sliceStart(slicing)})::text AS slice FROM ${qualified(stage)} LIMIT ${mostSlices + 1}`
-      : `SELECT NULL AS slice FROM ${qualified(stage)} LIMIT 1`;
+  if (first === undefined) return slicesOf(plan, stage);
   const unknown = `t.${identifier(first)} IS NULL`;
   const news = `FROM ${qualified(stage)} s LEFT JOIN ${qualified(target)} t ON ${matches(plan)} WHERE ${unknown} OR ${differs(plan)}`;
   if (!slicing) return `SELECT NULL AS slice ${news} LIMIT 1`;

@@ -1,4 +1,4 @@
-import { type LoadPlan, type Window, type Without, windowFor } from "@undercoat/core/plan/plan";
+import { fillsSlices, type LoadPlan, type Window, type Without, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/run/drift";
 import {
@@ -140,6 +140,7 @@ class LoadRun {
     const swept = sweeping
       ? await sweep(plan, await findGone(plan, proving.without, existing, this.ends, report), warehouse, report)
       : { rows: "0", slices: [] };
+    if (existing && changes.length === 0) await landed.sifted?.addAhead(report.line);
     const compared = await this.beginFigures(plan, landed, proving, swept.slices);
     const added = new Set(existing?.columns.map((column) => column.name));
     const applied =
@@ -262,7 +263,8 @@ class LoadRun {
 
   /**
    * Asks the source for its side of the proof, which it works out while the warehouse applies: of a whole read the figures
-   * and cells of everything, of a part the cells of what was read. All of it comes from the snapshot that was read.
+   * and cells of everything, of an interval those of the slices that it fills, of any other part the cells of what was
+   * read. All of it comes from the snapshot that was read.
    */
   private async beginProof(plan: LoadPlan, { window }: Due, landed: Landed): Promise<Proving> {
     const { source, warehouse } = this.ends;
@@ -273,60 +275,77 @@ class LoadRun {
       !landed.fresh &&
       (await warehouse.estimatedRows(plan.write.target)) <= tinyTable &&
       BigInt(landed.accepted) <= BigInt(tinyTable);
-    const kind = window.kind === "all" || tiny ? "all" : "part";
+    const filled = landed.sifted && fillsSlices(plan, window) ? await landed.sifted.fallInto() : "all";
+    const slices = window.kind === "all" || tiny ? "all" : filled === "all" ? null : filled;
     // A repair leaves the watermark where it is.
     const highest = isDue(this.order.scope) ? source.highWater(plan, window) : Promise.resolve(null);
-    const side =
-      kind === "all" ? source.side(plan, without).figures("all", true) : source.side(plan, without, window).cells();
-    const figures = side.catch((error: unknown) => possible(plan, error));
-    figures.catch(() => undefined);
     highest.catch(() => undefined);
-    return { kind, without, highest, figures };
+    const figures =
+      slices === null
+        ? this.asked(plan, source.side(plan, without, window).cells())
+        : this.asked(plan, source.side(plan, without).figures(slices, true));
+    return { slices, without, highest, figures };
+  }
+
+  /** An answer of the source that is under way; a failure is told where it is waited for. */
+  private asked(plan: LoadPlan, answer: Promise<FiguresOfSide>): Promise<FiguresOfSide | Failure> {
+    const figures = answer.catch((error: unknown) => possible(plan, error));
+    figures.catch(() => undefined);
+    return figures;
   }
 
   /** Asks the source for the figures of the slices that a part brings news to, or of all where that costs little; it works them out while the warehouse applies. */
   private async beginFigures(
     plan: LoadPlan,
     { sifted }: Landed,
-    { kind, without }: Proving,
+    proving: Proving,
     swept: (string | null)[],
   ): Promise<Compared | null> {
-    if (kind === "all" || !sifted) return null;
+    if (proving.slices === "all" || !sifted) return null;
     const { source, warehouse } = this.ends;
     const news = await sifted.touched();
     const touched = news === "all" ? news : [...new Set([...news, ...swept])];
+    if (proving.slices) {
+      // A row that was known in another slice has left it.
+      const slices = touched === "all" ? touched : [...new Set([...proving.slices, ...touched])];
+      const figures =
+        slices.length === proving.slices.length
+          ? proving.figures
+          : this.asked(plan, source.side(plan, proving.without).figures(slices, true));
+      return { slices, touched, figures };
+    }
     const small = this.provesAll && (await warehouse.estimatedRows(plan.write.target)) <= smallTable;
     if (!small && touched.length === 0) return null;
     // A large table without slices has no part to compare; its figures come with the next proof of all of it.
     if (!small && !plan.prove.slicing) return { slices: [], touched: [null], figures: null };
     const slices: SliceChoice = small ? "all" : touched;
-    const figures = source
-      .side(plan, without)
-      .figures(slices, false)
-      .catch((error: unknown) => possible(plan, error));
-    figures.catch(() => undefined);
-    return { slices, touched, figures };
+    return { slices, touched, figures: this.asked(plan, source.side(plan, proving.without).figures(slices, false)) };
   }
 
   private async prove(
     plan: LoadPlan,
     landed: Landed,
-    { kind, without, figures }: Proving,
+    { slices, without, figures }: Proving,
     compared: Compared | null,
   ): Promise<LoadProof> {
     const { warehouse } = this.ends;
     const names = plan.prove.figures.map((figure) => figure.name);
     const less = without?.rows ?? null;
     const rows = landed.fresh ? null : landed.sifted;
-    if (kind === "all") {
+    if (slices === "all") {
       await rows?.drop();
       return proofOf(names, await figures, await warehouse.side(plan, without).figures("all", true), "all", less);
+    }
+    const touched = !compared ? { touched: [] } : compared.touched === "all" ? {} : { touched: compared.touched };
+    if (slices && compared?.figures) {
+      await rows?.drop();
+      const theirs = await warehouse.side(plan, without).figures(compared.slices, true);
+      return { ...proofOf(names, await compared.figures, theirs, compared.slices, less), ...touched };
     }
     const ours = await figures;
     const theirs = await (await rows?.side())?.cells();
     await rows?.drop();
     const cells = theirs && !("message" in ours) ? cellProofOf(ours, theirs, "read") : null;
-    const touched = !compared ? { touched: [] } : compared.touched === "all" ? {} : { touched: compared.touched };
     if (!compared?.figures)
       return "message" in ours
         ? proofOf(names, ours, theirs ?? noFigures, [], less)
@@ -358,8 +377,8 @@ const noFigures: FiguresOfSide = { slices: new Map(), total: { values: [], cells
 
 /** The source's side of a proof, under way. */
 interface Proving {
-  /** everything, or the part that was read */
-  kind: "all" | "part";
+  /** the slices of which figures and cells are compared; null where the cells of what was read are */
+  slices: SliceChoice | null;
   without: Without | null;
   highest: Promise<string | null>;
   figures: Promise<FiguresOfSide | Failure>;

@@ -159,7 +159,11 @@ export interface Sifted extends Pick<Findings, "reasons" | "counted"> {
   discardRejected(): Promise<void>;
   /** the first accepted rows under the load's columns, as text */
   firstRows(limit: number): Promise<(string | null)[][]>;
-  /** the slices that the accepted rows touch; `all` where they are too many to tell */
+  /** Adds rows that look new before any is matched, where nothing at the target can change or keep out one; apply() and touched() know of it. */
+  addAhead(told: Told): Promise<void>;
+  /** the slices that the accepted rows fall into; `all` where they are too many to tell */
+  fallInto(): Promise<"all" | (string | null)[]>;
+  /** the slices that the accepted rows bring news to; `all` where they are too many to tell */
   touched(): Promise<"all" | (string | null)[]>;
   /** rows that came after the watermark had passed them, and by how much at most; null where there were none */
   late(stored: string): Promise<{ rows: string; most: string } | null>;

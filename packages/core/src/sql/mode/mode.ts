@@ -42,6 +42,8 @@ export interface Written {
 export interface WriteMode {
   /** SQL that gives `known`, how many accepted rows the target has already; null where that decides nothing */
   known(plan: LoadPlan, rows: TableName): string | null;
+  /** a first statement for rows that look new, which adds what the target lacks; where it is given, and was needed, those that follow add nothing */
+  ahead?(plan: LoadPlan, rows: TableName): WriteStep | null;
   /** the statements that write, in order; `added`: columns that the target got in this very load */
   steps(plan: LoadPlan, rows: TableName, added: readonly string[]): WriteStep[];
   /** SQL that gives `known`, `changed` and `deleted` as they would be, without writing; null where only writing tells; `lacking`: columns that the target is yet to get */

@@ -5,6 +5,7 @@ import { putsAside } from "@undercoat/core/sql/history/news";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import { openedBy } from "@undercoat/core/sql/mode/history";
 import { type Counted, modeOf } from "@undercoat/core/sql/mode/mode";
+import { guessedFrom } from "@undercoat/core/sql/mode/upsert";
 import { invariants, invariantWords } from "@undercoat/core/sql/versions";
 import { LoadFailure } from "../../failure.ts";
 import type { Session } from "../../postgres/session.ts";
@@ -23,8 +24,24 @@ function asker(session: Session): (only: string | undefined) => Promise<boolean>
   };
 }
 
+/** Adds rows that look new before anything is matched; how many, or null where it was not tried. */
+export async function addAhead(
+  session: Session,
+  plan: LoadPlan,
+  rows: TableName,
+  accepted: string,
+  told: Told,
+): Promise<bigint | null> {
+  const step = Number(accepted) < guessedFrom ? null : modeOf(plan).ahead?.(plan, rows);
+  if (!step || !(await asker(session)(step.only))) return null;
+  const written = await session.run(step.sql);
+  told(`${grouped(written)} ${step.message}`, step.sql);
+  return BigInt(written);
+}
+
 /**
  * Writes accepted rows by their load's mode. What was written must be what was counted, in as many words.
+ * @param ahead rows added already; null where that was not tried
  * @throws LoadFailure where something else wrote to the target at the same time, or keeps rows out.
  */
 export async function apply(
@@ -33,17 +50,20 @@ export async function apply(
   rows: TableName,
   accepted: string,
   added: readonly string[],
+  ahead: bigint | null,
   told: Told,
 ): Promise<Applied> {
   const mode = modeOf(plan);
   const needed = asker(session);
-  const asked = mode.known(plan, rows);
-  const known = asked === null ? 0n : BigInt((await session.one(asked)).known ?? "0");
+  const asked = String(ahead) === accepted ? null : mode.known(plan, rows);
+  // What was added ahead is known too by now.
+  const known = asked === null ? 0n : BigInt((await session.one(asked)).known ?? "0") - (ahead ?? 0n);
   if (asked !== null)
     told(`${grouped(String(known))} known by their key, ${grouped((BigInt(accepted) - known).toString())} new`, asked);
-  const wrote = nothing();
+  const wrote = { ...nothing(), new: ahead ?? 0n };
   for (const step of mode.steps(plan, rows, added)) {
     // What the count has shown to be none needs no statement.
+    if (String(ahead) === accepted || (ahead !== null && step.counts === "new")) continue;
     if (
       asked !== null &&
       ((step.counts === "changed" && known === 0n) || (step.counts === "new" && known === BigInt(accepted)))

@@ -15,7 +15,7 @@ import { Session } from "../../postgres/session.ts";
 import { PostgresSide } from "../../postgres/side.ts";
 import type { ProofSide } from "../../proof/side.ts";
 import type { Applied, Landing, RowSink, Sifted, Stage, Told, Weighed } from "../warehouse.ts";
-import { afterHistory, apply } from "./apply.ts";
+import { addAhead, afterHistory, apply } from "./apply.ts";
 import { type Sieved, sift } from "./sift.ts";
 import { examples, weigh } from "./weigh.ts";
 import { lookWithin } from "./within.ts";
@@ -77,6 +77,8 @@ class PostgresSifted implements Sifted {
   readonly accepted: string;
   readonly reasons: Sifted["reasons"];
   readonly counted: Sifted["counted"];
+  /** rows that were added before the others were matched; null where that was not tried */
+  private ahead: bigint | null = null;
 
   constructor(
     private readonly session: Session,
@@ -131,8 +133,24 @@ class PostgresSifted implements Sifted {
     );
   }
 
+  async addAhead(told: Told): Promise<void> {
+    this.ahead = await addAhead(this.session, this.plan, this.sieved.rows, this.accepted, told);
+  }
+
   async touched(): Promise<"all" | (string | null)[]> {
-    const rows = await this.session.query(target.touchedSlices(this.plan, this.sieved.rows));
+    const { plan, ahead, sieved } = this;
+    if (String(ahead) === this.accepted) return this.fallInto();
+    const rows = await this.session.query(target.touchedSlices(plan, sieved.rows));
+    if (!plan.prove.slicing) return rows.length || ahead ? "all" : [];
+    if (rows.length > target.mostSlices) return "all";
+    const slices = rows.map((row) => row.slice ?? null);
+    // What was added ahead is no news by now; where it fell is among the slices of all accepted rows.
+    const all = ahead ? await this.fallInto() : [];
+    return all === "all" ? all : [...new Set([...slices, ...all])];
+  }
+
+  async fallInto(): Promise<"all" | (string | null)[]> {
+    const rows = await this.session.query(target.slicesOf(this.plan, this.sieved.rows));
     if (!this.plan.prove.slicing) return rows.length ? "all" : [];
     return rows.length > target.mostSlices ? "all" : rows.map((row) => row.slice ?? null);
   }
@@ -152,7 +170,7 @@ class PostgresSifted implements Sifted {
   }
 
   apply(added: readonly string[], told: Told): Promise<Applied> {
-    return apply(this.session, this.plan, this.sieved.rows, this.accepted, added, told);
+    return apply(this.session, this.plan, this.sieved.rows, this.accepted, added, this.ahead, told);
   }
 
   within() {

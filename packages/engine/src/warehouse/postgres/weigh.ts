@@ -97,7 +97,7 @@ async function trial(
   told("the rows are written, and it is undone: only so can it be told what becomes of versions");
   await session.query("SAVEPOINT trying");
   for (const change of changes) await session.query(change.sql);
-  const applied = await apply(session, plan, rows, accepted, [...lacking], told);
+  const applied = await apply(session, plan, rows, accepted, [...lacking], null, told);
   const after = await afterHistory(session, plan, rows);
   await session.query("ROLLBACK TO SAVEPOINT trying");
   return { ...applied, added, altered, ...(after ? { opened: after.opened } : {}) };
