@@ -38,7 +38,7 @@ const versions = [
 
 describe("a lifeline", () => {
   test("has an edge where versions meet, where the first begins and where a gap begins and ends", () => {
-    const drawn = drawLifeline({ shape, versions, runs: { "2026-02-01 00:00:00+00": 12 } }, now);
+    const drawn = drawLifeline({ shape, versions, runs: { "2026-02-01 00:00:00+00": 12 }, corrections: [] }, now);
     expect(
       drawn.edges.map(({ text, before, after, changed, run }) => [
         text,
@@ -57,8 +57,18 @@ describe("a lifeline", () => {
     expect(changesOf(drawn)).toEqual([{ column: "port", times: 1 }]);
   });
 
+  test("tells which version was corrected, and none where there was a gap", () => {
+    const corrections = [
+      { at: "2026-02-01 00:00:00+00", run: 14 },
+      { at: "2026-03-10 00:00:00+00", run: 15 },
+      { at: "2026-05-01 00:00:00+00", run: null },
+    ];
+    const drawn = drawLifeline({ shape, versions, runs: {}, corrections }, now);
+    expect(drawn.versions.map(({ corrected }) => corrected.map(({ run }) => run))).toEqual([[], [14], [null]]);
+  });
+
   test("cuts a strand where its column changed or a gap lies, and leaves out what only tells the time", () => {
-    const { strands } = drawLifeline({ shape, versions, runs: {} }, now);
+    const { strands } = drawLifeline({ shape, versions, runs: {}, corrections: [] }, now);
     expect(strands.map(({ column, pieces }) => [column, pieces.map((piece) => [piece.value, piece.toText])])).toEqual([
       [
         "port",
@@ -79,7 +89,7 @@ describe("a lifeline", () => {
   });
 
   test("tells the version of a moment: from its beginning, not to its end, none in a gap", () => {
-    const drawn = drawLifeline({ shape, versions, runs: {} }, now);
+    const drawn = drawLifeline({ shape, versions, runs: {}, corrections: [] }, now);
     const at = (text: string) => versionAt(drawn, millisecondsOf(text))?.values.port ?? null;
     expect(at("2026-02-01 00:00:00+00")).toBe("SKV");
     expect(at("2026-01-31 23:59:59+00")).toBe("KIL");
@@ -95,7 +105,7 @@ describe("a lifeline", () => {
     ["infinity", "infinity"],
   ])("knows a current version by its end %s", (end, held) => {
     const drawn = drawLifeline(
-      { shape: { ...shape, end }, versions: [version("KIL", "-infinity", held)], runs: {} },
+      { shape: { ...shape, end }, versions: [version("KIL", "-infinity", held)], runs: {}, corrections: [] },
       now,
     );
     expect(drawn.versions).toMatchObject([{ current: true, toText: null }]);

@@ -14,6 +14,8 @@ interface Stretch {
 export interface DrawnVersion extends Stretch {
   values: Record<string, string | null>;
   current: boolean;
+  /** the runs that corrected it, where each is known */
+  corrected: { at: string; run: number | null }[];
 }
 
 export interface Strand {
@@ -73,7 +75,7 @@ function endOf({ end }: HistoryShape): number {
  * @param now the right end of the scale, in milliseconds
  */
 export function drawLifeline(
-  { shape, versions, runs }: Pick<Lifeline, "shape" | "versions" | "runs">,
+  { shape, versions, runs, corrections }: Pick<Lifeline, "shape" | "versions" | "runs" | "corrections">,
   now: number,
 ): Drawn {
   const known = versions.flatMap((row) =>
@@ -96,8 +98,10 @@ export function drawLifeline(
       toText: open ? null : (values[shape.to] ?? null),
       values,
       current: open,
+      corrected: [],
     };
   });
+  for (const correction of corrections) versionOf(drawn, millisecondsOf(correction.at))?.corrected.push(correction);
   return { versions: drawn, strands: strandsOf(shape, drawn), ...edgesOf(shape, drawn, runs), low, high };
 }
 
@@ -164,7 +168,9 @@ export function changesOf({ edges }: Drawn): { column: string; times: number }[]
   return [...times].map(([column, count]) => ({ column, times: count })).sort((a, b) => b.times - a.times);
 }
 
-/** The version that held at a moment; null in a gap, and before the first. */
-export function versionAt({ versions }: Drawn, at: number): DrawnVersion | null {
+function versionOf(versions: readonly DrawnVersion[], at: number): DrawnVersion | null {
   return versions.find((version) => version.from <= at && (at < version.to || version.current)) ?? null;
 }
+
+/** The version that held at a moment; null in a gap, and before the first. */
+export const versionAt = ({ versions }: Drawn, at: number) => versionOf(versions, at);

@@ -41,6 +41,8 @@ export interface Lifeline {
   gone: string[];
   /** the runs that opened or ended a version, by the moment */
   runs: Record<string, number>;
+  /** where a run corrected what a version said, or when it began */
+  corrections: { at: string; run: number | null }[];
   /** the keys before and after it, in their order */
   previous: string[] | null;
   next: string[] | null;

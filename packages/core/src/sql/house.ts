@@ -132,6 +132,13 @@ export const pruning = [
   `DELETE FROM undercoat.rejected WHERE ctid = ANY (ARRAY(SELECT ctid FROM undercoat.rejected WHERE left_at < now() - $1::interval LIMIT ${prunedAtOnce}))`,
 ];
 
+/** The tables that keep what runs did to histories. */
+export const deedsTables = `SELECT format('%I.%I', n.nspname, c.relname) AS name FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = '${houseSchema}' AND c.relkind = 'r' AND c.relname ~ '^deeds_[0-9a-f]{16}$'`;
+
+/** Takes away what runs did longer ago than $1, the first load's word first. */
+export const pruneDeeds = (table: string) =>
+  `DELETE FROM ${table} WHERE ctid = ANY (ARRAY(SELECT ctid FROM ${table} WHERE "undercoat moment" < now() - $1::interval ORDER BY "undercoat moment" LIMIT ${prunedAtOnce}))`;
+
 export const createSchema = (schema: string) => `CREATE SCHEMA IF NOT EXISTS ${identifier(schema)}`;
 
 /** Makes a schema at once, apart from any load's transaction, so that loads into one new schema need not wait for each other. */

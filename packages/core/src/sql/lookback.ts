@@ -1,6 +1,7 @@
 import type { HistoryShape } from "../history/shape.ts";
 import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
-import { holdsAt, momentsTable } from "./version.ts";
+import { literal } from "./literal.ts";
+import { deedsTable, holdsAt, momentsTable } from "./version.ts";
 
 /** What is asked of a history by those who look back: one key's versions, the table as of a moment, what changed between two. */
 
@@ -23,6 +24,16 @@ export function versionsOf(target: TableName, shape: HistoryShape, types: Readon
 /** The moments kept of a key. Parameters: the key's values. */
 export function momentsOf(target: TableName, shape: HistoryShape, types: ReadonlyMap<string, string>): string {
   return `SELECT m."undercoat at"::text AS at, m."undercoat gone" AS gone FROM ${qualified(momentsTable(target))} m WHERE ${ofKey(shape, types, "m")} ORDER BY 1`;
+}
+
+/** Whether it is kept what runs did to a history; a table from before that has none until its next load. */
+export const keepsDeeds = (target: TableName) =>
+  `SELECT to_regclass(${literal(qualified(deedsTable(target)))}) IS NOT NULL AS kept`;
+
+/** What runs did to a key, with the moment of each, in the order of time; the row without a key is the first load's. Parameters: the key's values. */
+export function deedsOf(target: TableName, shape: HistoryShape, types: ReadonlyMap<string, string>): string {
+  const none = shape.key.map((name) => `d.${identifier(name)} IS NULL`).join(" AND ");
+  return `SELECT d."undercoat at"::text AS at, d."undercoat moment"::text AS moment, d."undercoat did" AS did FROM ${qualified(deedsTable(target))} d WHERE (${ofKey(shape, types, "d")}) OR (${none}) ORDER BY d."undercoat at" NULLS FIRST, d."undercoat moment"`;
 }
 
 /** The key beside a key. Parameters: the key's values. */

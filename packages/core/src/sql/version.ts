@@ -113,6 +113,14 @@ export function moment(plan: LoadPlan): string {
   return `greatest(${at}, ${used})`;
 }
 
+/**
+ * Where it stands what each run did to a history that the source dates: by key and time, the run's moment and what it did
+ * there. What a new target took as it came has one row without a key.
+ */
+export function deedsTable(target: TableName): TableName {
+  return { schema: houseSchema, table: momentsTable(target).table.replace("moments", "deeds") };
+}
+
 /** Numbers the versions of a new target that takes rows as they come. */
 export function numbersSequence(target: TableName): TableName {
   return { schema: houseSchema, table: momentsTable(target).table.replace("moments", "numbers") };

@@ -6,7 +6,18 @@ import { formatTableName, identifier, identifiers, qualified, type TableName } f
 import { literal, typedLiteral } from "./literal.ts";
 import { keyColumns } from "./read.ts";
 import { addKey, defaultOf, definitions, identifying, ownColumns, type TargetChange, targetChanges } from "./target.ts";
-import { flag, historyOf, holdsAt, isOpen, moment, momentsTable, numbersSequence, openEnd, opens } from "./version.ts";
+import {
+  deedsTable,
+  flag,
+  historyOf,
+  holdsAt,
+  isOpen,
+  moment,
+  momentsTable,
+  numbersSequence,
+  openEnd,
+  opens,
+} from "./version.ts";
 
 /** What a target needs to keep versions, beyond its columns: moments, keys, numbers, and views for queries. */
 
@@ -20,14 +31,30 @@ export function keepHistory(plan: LoadPlan): string[] {
   const key = keyColumns(plan);
   const shape = literal(JSON.stringify(shapeOf(plan, history)));
   return [
-    ...(history.fresh ? [`DROP TABLE IF EXISTS ${moments}`, forgetProofs(plan)] : []),
+    ...(history.fresh
+      ? [`DROP TABLE IF EXISTS ${moments}`, `DROP TABLE IF EXISTS ${qualified(deedsTable(target))}`, forgetProofs(plan)]
+      : []),
     `CREATE TABLE IF NOT EXISTS ${moments} (${definitions(
       key,
       key.map((column) => column.name),
     )}, "undercoat at" timestamptz NOT NULL, "undercoat gone" boolean NOT NULL, PRIMARY KEY (${identifiers(key.map((column) => column.name))}, "undercoat at", "undercoat gone"))`,
+    ...(history.since ? keepDeeds(plan, history) : []),
     `INSERT INTO undercoat.history (target, pipeline, load, shape) VALUES (${[formatTableName(target), plan.pipeline, plan.load].map(literal).join(", ")}, ${shape})
 ON CONFLICT (target) DO UPDATE SET pipeline = excluded.pipeline, load = excluded.load, shape = excluded.shape WHERE (history.pipeline, history.load, history.shape::text) IS DISTINCT FROM (excluded.pipeline, excluded.load, excluded.shape::text)`,
     ...(history.surrogate && history.numbered ? [keepNumber(plan, history.surrogate.column)] : []),
+  ];
+}
+
+function keepDeeds(plan: LoadPlan, history: HistoryPlan): string[] {
+  const table = deedsTable(plan.write.target);
+  const deeds = qualified(table);
+  const begun = `INSERT INTO ${deeds} ("undercoat moment", "undercoat did") VALUES (${moment(plan)}, 'new')`;
+  const index = (what: string) => identifier(`${table.table}_${what}`);
+  return [
+    `CREATE TABLE IF NOT EXISTS ${deeds} (${definitions(keyColumns(plan), [])}, "undercoat at" timestamptz, "undercoat moment" timestamptz NOT NULL, "undercoat did" text NOT NULL)`,
+    `CREATE INDEX IF NOT EXISTS ${index("key")} ON ${deeds} (${identifiers(plan.write.key)})`,
+    `CREATE INDEX IF NOT EXISTS ${index("moment")} ON ${deeds} USING brin ("undercoat moment")`,
+    ...(history.fresh && plan.write.keyGuaranteed ? [begun] : []),
   ];
 }
 
@@ -259,7 +286,10 @@ function leaveHistory(plan: LoadPlan, kept: HistoryShape, existing: Dataset): Ta
     },
     ...(key.length ? [{ message: `the key ${key.join(", ")} is built`, sql: addKey(plan) }] : []),
     { message: "earlier proofs are no longer of a past that stands", sql: forgetProofs(plan) },
-    { message: "what was kept of moments goes", sql: `DROP TABLE IF EXISTS ${qualified(momentsTable(target))}` },
+    {
+      message: "what was kept of moments goes",
+      sql: `DROP TABLE IF EXISTS ${qualified(momentsTable(target))}, ${qualified(deedsTable(target))}`,
+    },
     {
       message: `${formatTableName(target)} keeps no history any more`,
       sql: `DELETE FROM undercoat.history WHERE target = ${literal(formatTableName(target))}`,

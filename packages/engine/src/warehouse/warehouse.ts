@@ -203,8 +203,9 @@ export interface WarehouseLook {
 }
 
 /** A lifeline with its runs by their uid. */
-export interface KeyLifeline extends Omit<Lifeline, "runs"> {
+export interface KeyLifeline extends Omit<Lifeline, "runs" | "corrections"> {
   runs: Record<string, string>;
+  corrections: { at: string; run: string | null }[];
 }
 
 /** One history, looked back at; each question has a session of its own. */

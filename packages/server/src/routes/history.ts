@@ -57,7 +57,8 @@ export const history = routes()
     const key = keyOf(c.req.valid("query"));
     const found = await (await lookBack(c)).lifeline(key);
     if (!found) throw notFound(`key ${key.join(", ")} in ${c.req.param("target")}`);
-    const runs = await RunRow.findAll({ where: { uid: Object.values(found.runs) }, attributes: ["id", "uid"] });
+    const made = [...Object.values(found.runs), ...found.corrections.flatMap(({ run }) => run ?? [])];
+    const runs = await RunRow.findAll({ where: { uid: made }, attributes: ["id", "uid"] });
     const ids = new Map(runs.map((run) => [run.uid, run.id]));
     return c.json({
       ...found,
@@ -67,6 +68,7 @@ export const history = routes()
           return id === undefined ? [] : [[moment, id]];
         }),
       ),
+      corrections: found.corrections.map(({ at, run }) => ({ at, run: run === null ? null : (ids.get(run) ?? null) })),
     } satisfies Lifeline);
   })
   .get("/:connection/:target/as-of", asks("at"), async (c) =>

@@ -33,7 +33,8 @@ function sentence(drawn: Drawn, { shape }: Lifeline): string {
   const gaps = days.length
     ? ` ${days.length === 1 ? "One gap" : `${days.length} gaps`}: gone from the source for ${days.map((count) => counted(count, "day")).join(", ")}.`
     : "";
-  return changed + everywhere + gaps;
+  const corrected = drawn.versions.reduce((sum, version) => sum + version.corrected.length, 0);
+  return changed + everywhere + gaps + (corrected ? ` Corrected ${times(corrected)}.` : "");
 }
 
 /** The edge in hand: what stood before it over what came after. */
@@ -247,6 +248,13 @@ export default function LifelinePage() {
                   : ""}
                 {inHand.changed.length > 0 && `: ${inHand.changed.join(", ")} changed`}.{" "}
                 {inHand.run !== null && <Link to={`/runs/${inHand.run}`}>Run {inHand.run}</Link>}
+                {inHand.after?.corrected.map(({ at, run }) => (
+                  <span key={`${at} ${run}`}>
+                    {" "}
+                    Corrected{" "}
+                    {run === null ? "by a run that is not kept" : <Link to={`/runs/${run}`}>by run {run}</Link>}.
+                  </span>
+                ))}
               </p>
               <EdgeTable edge={inHand} shape={data.shape} />
             </>

@@ -96,10 +96,15 @@ export function Strands({ drawn, pin, onPin, edge, onEdge, state }: Props) {
               type="button"
               className={`version${edges[edge]?.after === version ? " in-hand" : ""}`}
               style={box(version.from, version.to)}
-              aria-label={`Version ${at + 1} of ${grouped(String(versions.length))}, from ${version.fromText}${version.toText ? ` to ${version.toText}` : ", current"}`}
+              aria-label={`Version ${at + 1} of ${grouped(String(versions.length))}, from ${version.fromText}${version.toText ? ` to ${version.toText}` : ", current"}${version.corrected.length ? ", corrected" : ""}`}
               onClick={() => onEdge(beginsEdge(version))}
             >
               <Mark state={state} wide />
+              {version.corrected.length > 0 && (
+                <span className="corrected" title="What this version says was corrected later">
+                  corrected
+                </span>
+              )}
             </button>
           ))}
         </div>

@@ -16,6 +16,7 @@ import {
   gone,
   held,
   insert,
+  keepDeeds,
   kind,
   latestAt,
   made,
@@ -156,6 +157,15 @@ export function late(plan: LoadPlan, history: HistoryPlan, rows: TableName): Wri
       previous: () => "NULL",
     }),
   ];
+  const deeds: WriteStep = {
+    message: "what the run did is kept",
+    sql: keepDeeds(
+      plan,
+      `SELECT ${identifiers(key, "n")}, n.${at}, CASE d.did WHEN 'overwrite' THEN 'corrected' ELSE d.did END AS did FROM (${lateOutcome(plan, history, rows)}) d JOIN ${tables.news} n ON n.ctid = d.place WHERE d.did <> 'same'`,
+    ),
+    counts: null,
+    only,
+  };
   return [
     { message: "versions of keys that are laid out anew", sql: knownVersions(plan, history, rows), counts: null, only },
     { message: "moments known of them", sql: points(plan, history, rows), counts: null, only },
@@ -180,6 +190,7 @@ export function late(plan: LoadPlan, history: HistoryPlan, rows: TableName): Wri
     },
     ...numbered(plan, history).map((step) => ({ ...step, only })),
     ...shared(plan, history, rows).map((step) => ({ ...step, only })),
+    ...(history.since ? [deeds] : []),
     {
       message: "moments forgotten",
       sql: `DELETE FROM ${moments} m USING (SELECT DISTINCT ${names} FROM ${tables.points}) k WHERE NOT m.${gone} AND ${sameKey(plan, "m", "k")}`,
@@ -261,5 +272,5 @@ export function lateOutcome(plan: LoadPlan, history: HistoryPlan, rows: TableNam
   const changed = `${other(own)} OR (s.${ended} IS NULL AND ${other(planColumns(plan, "overwrite", "previous"))})`;
   const mended = `SELECT s.${word} AS place, bool_or(${changed}) AS changed ${laid} JOIN ${tables.news} n ON n.ctid = s.${word} WHERE s.${version} IS NOT NULL GROUP BY 1`;
   const came = `SELECT n.ctid AS place, row_number() OVER (PARTITION BY ${identifiers(plan.write.key, "n")} ORDER BY n.${at}) = 1 AND k."undercoat known" IS NULL AS unheard FROM ${tables.news} n LEFT JOIN (SELECT DISTINCT ${identifiers(plan.write.key)}, true AS "undercoat known" FROM ${tables.known}) k ON ${sameKey(plan, "k", "n")} WHERE n.${kind} = 'late'`;
-  return `SELECT CASE WHEN r.unheard THEN 'new' WHEN b.opened THEN 'version' WHEN b.moved OR m.changed THEN 'overwrite' ELSE 'same' END AS did FROM (${came}) r LEFT JOIN (${began}) b ON b.place = r.place LEFT JOIN (${mended}) m ON m.place = r.place`;
+  return `SELECT r.place, CASE WHEN r.unheard THEN 'new' WHEN b.opened THEN 'version' WHEN b.moved OR m.changed THEN 'overwrite' ELSE 'same' END AS did FROM (${came}) r LEFT JOIN (${began}) b ON b.place = r.place LEFT JOIN (${mended}) m ON m.place = r.place`;
 }

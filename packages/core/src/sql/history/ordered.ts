@@ -7,7 +7,7 @@ import { differ } from "../same.ts";
 import { sameKey, written } from "../target.ts";
 import { flag, isOpen, momentsTable, openEnd } from "../version.ts";
 import { since } from "./news.ts";
-import { addedColumns, at, gone, held, insert, isKnown, kind, name, numbered, work } from "./work.ts";
+import { addedColumns, at, gone, held, insert, isKnown, keepDeeds, kind, name, numbered, work } from "./work.ts";
 
 /** A new target takes every row as the first version of its key. */
 export function firstVersions(plan: LoadPlan, history: HistoryPlan, rows: TableName): WriteStep[] {
@@ -147,12 +147,20 @@ export function inOrder(plan: LoadPlan, history: HistoryPlan, rows: TableName): 
   ];
 }
 
-/** Keeps the moments of news that opened no version, and of first versions that are dated back. */
+/** Keeps what the run did, and the moments of news that opened no version, and of first versions that are dated back. */
 export function remembered(plan: LoadPlan, history: HistoryPlan, news: string): WriteStep[] {
   if (!history.since) return [];
   const { key, target } = plan.write;
   const back = history.first === null ? "" : ", 'new'";
   return [
+    {
+      message: "what the run did is kept",
+      sql: keepDeeds(
+        plan,
+        `SELECT ${identifiers(key, "n")}, n.${at}, n.${kind} FROM ${news} n WHERE n.${kind} IN ('new', 'version', 'overwrite')`,
+      ),
+      counts: null,
+    },
     {
       message: "moments kept",
       sql: `INSERT INTO ${qualified(momentsTable(target))} (${identifiers(key)}, ${at}, ${gone}) SELECT ${identifiers(key, "n")}, n.${at}, false FROM ${news} n WHERE n.${kind} IN ('overwrite', 'seen'${back}) AND NOT EXISTS (SELECT 1 FROM ${qualified(target)} t WHERE ${sameKey(plan, "t", "n")} AND t.${identifier(history.from)} = n.${at}) ON CONFLICT DO NOTHING`,

@@ -2,7 +2,7 @@ import type { HistoryPlan } from "../../history/plan.ts";
 import type { LoadPlan } from "../../plan/plan.ts";
 import { identifier, identifiers, qualified, type TableName } from "../identifier.ts";
 import type { WriteStep } from "../mode/mode.ts";
-import { flag } from "../version.ts";
+import { deedsTable, flag, moment } from "../version.ts";
 import { keepNumber, nextNumber } from "../versions.ts";
 
 /** What the writing of a history makes for itself, and what its statements share. */
@@ -84,6 +84,11 @@ export function insert(plan: LoadPlan, values: [string, string][], from: string)
 
 export const numbered = (plan: LoadPlan, { surrogate }: HistoryPlan): WriteStep[] =>
   surrogate ? [{ message: "last number kept", sql: keepNumber(plan, surrogate.column), counts: null }] : [];
+
+/** Keeps what the run did to keys: `deeds` gives the key, the time and what was done. */
+export function keepDeeds(plan: LoadPlan, deeds: string): string {
+  return `INSERT INTO ${qualified(deedsTable(plan.write.target))} (${identifiers(plan.write.key)}, ${at}, "undercoat did", "undercoat moment") SELECT d.*, ${moment(plan)} FROM (${deeds}) d`;
+}
 
 /** Drops what the writing made for itself. */
 export function dropWork(rows: TableName): string[] {

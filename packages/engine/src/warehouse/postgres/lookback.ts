@@ -69,7 +69,7 @@ export class PostgresLookBack implements LookBack {
   }
 
   lifeline(key: readonly string[]): Promise<KeyLifeline | null> {
-    const { shape, pipeline, load, target } = this.kept;
+    const { shape, pipeline, load } = this.kept;
     return look(this.credentials, async (session) => {
       const types = await this.types(session);
       const values = [...key];
@@ -83,8 +83,7 @@ export class PostgresLookBack implements LookBack {
       const moments = await session.query(sql.momentsOf(this.table, shape, types), values);
       const [next] = await session.query(sql.besides(this.table, shape, types, "next"), values);
       const [previous] = await session.query(sql.besides(this.table, shape, types, "previous"), values);
-      const edges = versions.flatMap((row) => [row[shape.from], row[shape.to]].filter((at) => at != null));
-      const runs = await session.query(sql.runsAt, [target, arrayText([...new Set(edges)])]);
+      const made = await this.made(session, types, values, versions);
       return {
         shape,
         pipeline,
@@ -92,11 +91,39 @@ export class PostgresLookBack implements LookBack {
         versions,
         moments: moments.filter((row) => row.gone !== "t").map((row) => row.at ?? ""),
         gone: moments.filter((row) => row.gone === "t").map((row) => row.at ?? ""),
-        runs: Object.fromEntries(runs.map((row) => [row.moment ?? "", row.run ?? ""])),
+        ...made,
         previous: previous ? keyOf(shape, previous) : null,
         next: next ? keyOf(shape, next) : null,
       };
     });
+  }
+
+  /** Which run made each edge of a key's versions, by its moment, and which corrected what it found. */
+  private async made(
+    session: Session,
+    types: Map<string, string>,
+    values: string[],
+    versions: Row[],
+  ): Promise<Pick<KeyLifeline, "runs" | "corrections">> {
+    const { shape, target } = this.kept;
+    const edges = versions.flatMap((row) => [row[shape.from], row[shape.to]].filter((at) => at != null));
+    const kept = shape.since !== null && (await session.one(sql.keepsDeeds(this.table))).kept === "t";
+    const deeds = kept ? await session.query(sql.deedsOf(this.table, shape, types), values) : [];
+    const used = [...new Set([...edges, ...deeds.map((deed) => deed.moment ?? "")])];
+    const found = await session.query(sql.runsAt, [target, arrayText(used)]);
+    const runs = new Map(found.map((row) => [row.moment, row.run ?? null]));
+    const run = (moment: string | null | undefined) => runs.get(moment ?? "") ?? null;
+    // A version that the source dates was made by the run that did it; any other begins or ends at its run's own moment.
+    const makers = new Map(edges.map((at) => [at, run(at)]));
+    for (const { did, at, moment } of deeds)
+      if (did === "new") makers.set(versions[0]?.[shape.from] ?? "", run(moment));
+      else if (did === "version") makers.set(at ?? "", run(moment));
+    return {
+      runs: Object.fromEntries([...makers].filter((pair): pair is [string, string] => pair[1] !== null)),
+      corrections: deeds
+        .filter(({ did }) => did === "corrected")
+        .map(({ at, moment }) => ({ at: at ?? "", run: run(moment) })),
+    };
   }
 
   /** A moment as the warehouse reads it. @throws PlanError where it is none. */

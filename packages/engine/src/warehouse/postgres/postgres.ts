@@ -103,7 +103,8 @@ export class PostgresWarehouse implements Warehouse {
     try {
       if ((await houseVersion(session)) !== house.houseVersion) return 0;
       let gone = 0;
-      for (const statement of house.pruning) {
+      const deeds = (await session.query(house.deedsTables)).map(({ name }) => house.pruneDeeds(name ?? ""));
+      for (const statement of [...house.pruning, ...deeds]) {
         for (;;) {
           const rows = Number(await session.run(statement, [keep]));
           gone += rows;
