@@ -6,7 +6,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { fileURLToPath } from "node:url";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
-import type { Credentials } from "@undercoat/engine/connection/credentials";
+import type { ServerCredentials } from "@undercoat/engine/connection/credentials";
 import { issuePass } from "@undercoat/server/account/passes";
 import { makeApp } from "@undercoat/server/app";
 import { advanceBackfills, beginBackfill } from "@undercoat/server/jobs/backfill";
@@ -48,7 +48,7 @@ async function timed(work: () => Promise<unknown>): Promise<number> {
   return (performance.now() - began) / 1000;
 }
 
-const address = ({ settings, password }: Credentials, database: string) =>
+const address = ({ settings, password }: ServerCredentials, database: string) =>
   `postgres://${settings.user}:${password}@${settings.host}:${settings.port}/${database}`;
 
 /** How the product as a whole does: many sets, many schedules, a backfill, and pages over a year of runs. */

@@ -1,7 +1,7 @@
 import { setMaxListeners } from "node:events";
 import { readFileSync } from "node:fs";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
-import type { Credentials } from "@undercoat/engine/connection/credentials";
+import type { ServerCredentials } from "@undercoat/engine/connection/credentials";
 import { executeLoad, type LoadReport } from "@undercoat/engine/load/load";
 import { planFor } from "@undercoat/engine/load/planning";
 import { executeRehearsal } from "@undercoat/engine/load/rehearse";
@@ -13,8 +13,8 @@ import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 /** One piece of work for a process of its own, given on standard input. */
 export interface Task {
   kind: "load" | "loads" | "prove" | "gone" | "rehearse";
-  source: Credentials;
-  warehouse: Credentials;
+  source: ServerCredentials;
+  warehouse: ServerCredentials;
   load: Load;
   /** for `loads`: several, four at a time as a run has them */
   loads?: Record<string, Load>;
@@ -91,7 +91,9 @@ async function main(): Promise<TaskResult> {
       warehouseFor(warehouse).snapshot("bench"),
     ]);
     const { plan } = await planFor(order, { source: from, warehouse: into });
-    const found = await goneKeys(from.keys(plan, null), into.keys(plan, null, null), 1_000_000);
+    const { answers } = from;
+    if (!answers) throw new Error("The source answers nothing");
+    const found = await goneKeys(answers.keys(plan, null), into.keys(plan, null, null), 1_000_000);
     const done = took();
     await Promise.all([from.close(), into.close()]);
     return { ...done, told: `${found.keys.length} gone; ${found.checksums} checksums, ${found.keysRead} keys` };

@@ -1,14 +1,14 @@
 import { spawn } from "node:child_process";
 import { join } from "node:path";
 import { fileURLToPath } from "node:url";
-import type { Credentials } from "@undercoat/engine/connection/credentials";
+import type { ServerCredentials } from "@undercoat/engine/connection/credentials";
 import { type Cluster, startCluster } from "@undercoat/server/cluster/cluster";
 import type { Task, TaskResult } from "./task.ts";
 
 /** What measures: two servers, psql by hand, tasks in processes of their own. */
 export interface Server {
   cluster: Cluster;
-  credentials: Credentials;
+  credentials: ServerCredentials;
 }
 
 /** A line of the table that is printed. */

@@ -159,8 +159,7 @@ describe("types", () => {
 
 test("a suggestion follows keys, types and names", () => {
   const { load: suggested, why } = suggestLoad(
-    "bookings",
-    { schema: "public", table: "booking" },
+    { connection: "bookings", table: "public.booking" },
     { schema: "harbour", table: "booking" },
     dataset,
   );
@@ -173,7 +172,7 @@ test("a suggestion follows keys, types and names", () => {
   expect(why).toBe("booking_id identifies a row; updated_at tells what changed");
   const into = { schema: "w", table: "t" };
   const modeFor = (...columns: Dataset["columns"]) =>
-    suggestLoad("b", { schema: "s", table: "t" }, into, { columns, indexes: [] }).load.into.mode;
+    suggestLoad({ connection: "b", table: "s.t" }, into, { columns, indexes: [] }).load.into.mode;
   expect(modeFor(column("a", "text"))).toBe("replace");
   // Without a key a changed row would be appended once more.
   expect(modeFor(column("a", "text"), column("updated_at", "timestamp with time zone"))).toBe("replace");

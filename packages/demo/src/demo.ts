@@ -1,4 +1,5 @@
 import pg from "pg";
+import { passFareHour } from "./files.ts";
 import { hour, trouble } from "./hour.ts";
 import { indexes, schema } from "./schema.ts";
 import { seed } from "./seed.ts";
@@ -70,7 +71,8 @@ export async function seedDemo(
 }
 
 /** Lets one more hour of business pass at the source. */
-export function passHour(bookingsUrl: string): Promise<void> {
+export function passHour(bookingsUrl: string, files: string | null): Promise<void> {
+  if (files !== null) passFareHour(files);
   return within(bookingsUrl, async (client) => {
     await client.query(hour);
   });

@@ -144,6 +144,19 @@ pipelines:
         into: { table: harbour.sailing_by_home_port, mode: replace }
         proof: { by: { column: month, slice: day }, figures: [rows, sum(sailings)] }
     schedule: { every: PT1H, zone: Europe/Oslo }
+  fares:
+    title: Fare sheets
+    owner: Fare office
+    warehouse: warehouse
+    loads:
+      fare:
+        from: { connection: fares, files: "2026/*.csv", origin: sheet, csv: { encoding: windows-1252 } }
+        columns: { fare_code: fare_code, sheet: sheet, zone: zone, category: category, season: season, price: { as: price, type: "numeric(8,2)" }, valid_from: valid_from, note: note }
+        rules:
+          fare is not negative: price >= 0
+        into: { table: agency.fare, mode: upsert, key: [fare_code], deleted: remove }
+        proof: { figures: [rows, sum(price)] }
+    schedule: { every: PT1H, zone: Europe/Oslo }
   port-gates:
     title: Gates of {port}
     owner: Harbour office

@@ -1,7 +1,7 @@
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan } from "@undercoat/core/plan/plan";
 import { planFor } from "@undercoat/engine/load/planning";
-import type { Snapshot, Source } from "@undercoat/engine/source/source";
+import type { Answers, Snapshot, Source } from "@undercoat/engine/source/source";
 import { describe, expect, test } from "vitest";
 
 /** What a kind of source brings to its contract test: a source with the dataset `public.sample`, and a way to change it. */
@@ -19,6 +19,11 @@ const load: Load = {
   into: { table: "landing.sample", mode: "upsert", key: ["id"] },
   proof: { by: { column: "at", slice: "day" }, figures: ["rows", "sum(id)", "count(name)"] },
 };
+
+function answersOf({ answers }: Snapshot): Answers {
+  if (!answers) throw new Error("It answers nothing");
+  return answers;
+}
 
 /** The contract that every kind of source keeps. */
 export function sourceContract(kind: string, specimen: Specimen): void {
@@ -69,11 +74,15 @@ export function sourceContract(kind: string, specimen: Specimen): void {
         for await (const chunk of rows) if (head.length < 11) head = Buffer.concat([head, chunk]);
         expect(head.subarray(0, 11).toString("latin1")).toBe("PGCOPY\n\xff\r\n\0");
         expect(await rows.counted).toBe(3);
-        expect((await snapshot.highWater(plan, { kind: "all" }))?.slice(0, 10)).toBe("2026-11-03");
-        expect((await snapshot.side(plan, null).figures("all", false)).total.values).toEqual(["3", "6", "2"]);
+        expect((await answersOf(snapshot).highWater(plan, { kind: "all" }))?.slice(0, 10)).toBe("2026-11-03");
+        expect((await answersOf(snapshot).side(plan, null).figures("all", false)).total.values).toEqual([
+          "3",
+          "6",
+          "2",
+        ]);
       });
       await within(async (snapshot, plan) =>
-        expect((await snapshot.side(plan, null).figures("all", false)).total.values[0]).toBe("4"),
+        expect((await answersOf(snapshot).side(plan, null).figures("all", false)).total.values[0]).toBe("4"),
       );
     });
 
@@ -88,7 +97,7 @@ export function sourceContract(kind: string, specimen: Specimen): void {
         expect(await count({ kind: "since", value: "2026-11-02 00:00:00+00" })).toBe(2);
         expect(await count({ kind: "slice", slice: "2026-11-01" })).toBe(1);
         expect(await count({ kind: "keys", keys: [["1"], ["3"], ["9"]] })).toBe(2);
-        const figures = await snapshot.side(plan, null).figures(["2026-11-02", "2030-01-01"], false);
+        const figures = await answersOf(snapshot).side(plan, null).figures(["2026-11-02", "2030-01-01"], false);
         expect([...figures.slices]).toEqual([["2026-11-02", { values: ["1", "2", "0"], cells: null }]]);
       });
     });
@@ -96,10 +105,14 @@ export function sourceContract(kind: string, specimen: Specimen): void {
     test("equal rows have equal hashes and different ones have not", async () => {
       await specimen.furnish();
       await within(async (snapshot, plan) => {
-        const rows = await snapshot.side(plan, null).rowsByKey([["1"], ["2"], ["3"]]);
+        const rows = await answersOf(snapshot)
+          .side(plan, null)
+          .rowsByKey([["1"], ["2"], ["3"]]);
         const names = [...rows.values()].map((row) => row.hashes[1]);
         expect(new Set(names).size).toBe(3);
-        const whole = await snapshot.side(plan, null).hashes({ slices: "all" }, { kind: "hash", count: 1 }, [0n]);
+        const whole = await answersOf(snapshot)
+          .side(plan, null)
+          .hashes({ slices: "all" }, { kind: "hash", count: 1 }, [0n]);
         expect(new Set(whole.map((row) => row.hash)).size).toBe(3);
         expect(whole.map((row) => row.key[0]).sort()).toEqual(["1", "2", "3"]);
       });

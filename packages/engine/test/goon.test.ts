@@ -176,7 +176,7 @@ describe("the watermark", () => {
       await other.atSource(
         "CREATE TABLE trip (id int PRIMARY KEY, fare numeric(8,2), note text, at timestamptz NOT NULL); INSERT INTO trip VALUES (900, 1, 'elsewhere', '2020-01-01')",
       );
-      const moved = await pair.from(other.source, trip);
+      const moved = await pair.between(other.source).run(trip);
       expect(moved.tally).toMatchObject({ read: "1", new: "1" });
     } finally {
       await other.close();
@@ -304,7 +304,7 @@ describe("names and rules", () => {
       columns: { id: "id", low: "lower(n)", up: "upper(n)", each: "initcap(n)", like: "n ~* 'øvre'" },
       into: { table: "landing.name", mode: "upsert", key: ["id"] },
     };
-    const run = await pair.from(plain, name);
+    const run = await pair.between(plain).run(name);
     expect(run.proof.verdict).toBe("proved");
     expect(await pair.atWarehouse("SELECT low FROM landing.name WHERE id = 1")).toEqual([{ low: "åse øvre" }]);
   });
@@ -460,7 +460,7 @@ describe("limits and figures hold to the letter", () => {
       into: { table: "landing.word", mode: "upsert", key: ["id"] },
       proof: { figures: ["min(w)", "max(w)"] },
     };
-    expect((await pair.from(other, word)).proof).toMatchObject({
+    expect((await pair.between(other).run(word)).proof).toMatchObject({
       verdict: "proved",
       figures: [{ source: "007" }, { source: "b" }],
     });

@@ -1,7 +1,7 @@
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import type { Rehearsal } from "@undercoat/core/run/rehearsal";
 import type { Failure, Scope } from "@undercoat/core/run/run";
-import type { Credentials, Row } from "@undercoat/engine/connection/credentials";
+import type { Credentials, Row, ServerCredentials } from "@undercoat/engine/connection/credentials";
 import { failureOf } from "@undercoat/engine/failure";
 import { executeLoad, type LoadOutcome, type LoadReport } from "@undercoat/engine/load/load";
 import { executeRehearsal } from "@undercoat/engine/load/rehearse";
@@ -14,22 +14,26 @@ import { quiet } from "./quiet.ts";
 
 export { quiet };
 
-/** A source and a warehouse of a test file's own, and one load between them. */
-export interface Pair {
-  source: Credentials;
-  warehouse: Credentials;
-  atSource(sql: string): Promise<Row[]>;
-  atWarehouse(sql: string): Promise<Row[]>;
+/** What is done between a source and the pair's warehouse. */
+export interface Between {
   run(
     load: Load,
     options?: { scope?: Scope; report?: LoadReport; signal?: AbortSignal; load?: string; inside?: boolean },
   ): Promise<LoadOutcome>;
   rehearse(load: Load, limit?: number, inside?: boolean): Promise<Rehearsal>;
   prove(load: Load, rows?: boolean): Promise<ProofOutcome>;
-  /** runs a load from another source */
-  from(other: Credentials, load: Load): Promise<LoadOutcome>;
+}
+
+/** A source and a warehouse of a test file's own, and one load between them. */
+export interface Pair extends Between {
+  source: ServerCredentials;
+  warehouse: ServerCredentials;
+  atSource(sql: string): Promise<Row[]>;
+  atWarehouse(sql: string): Promise<Row[]>;
+  /** as this pair, from another source */
+  between(source: Credentials): Between;
   /** a database of another locale, furnished by some SQL */
-  inLocale(locale: string, sql: string): Promise<Credentials>;
+  inLocale(locale: string, sql: string): Promise<ServerCredentials>;
   /** the same pair, its source read as another user; `told`: what a load that fails says */
   as(user: { user: string; password: string }): {
     run(load: Load): Promise<LoadOutcome>;
@@ -40,7 +44,7 @@ export interface Pair {
 
 let runs = 0;
 
-export function credentials(database: string): Credentials {
+export function credentials(database: string): ServerCredentials {
   const { port, user, password } = inject("cluster");
   return {
     name: database,
@@ -66,15 +70,11 @@ export async function makePair(name: string): Promise<Pair> {
     const pipeline: Pipeline = { title: "Test", warehouse: names.warehouse, loads: { [loadName]: load } };
     return { pipelineName: "test", pipeline, load: loadName, run: { id: ++runs, uid: crypto.randomUUID() } };
   };
-  return {
-    source,
-    warehouse,
-    atSource: (sql) => left.script(sql),
-    atWarehouse: (sql) => right.script(sql),
+  const between = (from: Credentials): Between => ({
     run: (load, options = {}) =>
       executeLoad(
         { ...order(load, options.load), scope: options.scope ?? { kind: "due" } },
-        sourceFor(options.inside ? warehouse : source),
+        sourceFor(options.inside ? warehouse : from),
         warehouseFor(warehouse),
         options.report ?? quiet,
         options.signal ?? new AbortController().signal,
@@ -82,19 +82,27 @@ export async function makePair(name: string): Promise<Pair> {
     rehearse: (load, limit, inside) =>
       executeRehearsal(
         { ...order(load), scope: { kind: "due" }, limit: limit ?? null },
-        sourceFor(inside ? warehouse : source),
+        sourceFor(inside ? warehouse : from),
         warehouseFor(warehouse),
         quiet,
         new AbortController().signal,
       ),
-    from: (other, load) =>
-      executeLoad(
-        { ...order(load), scope: { kind: "due" } },
-        sourceFor(other),
+    prove: (load, rows = true) =>
+      executeProof(
+        { ...order(load), slices: "all", rows },
+        sourceFor(from),
         warehouseFor(warehouse),
         quiet,
         new AbortController().signal,
       ),
+  });
+  return {
+    source,
+    warehouse,
+    atSource: (sql) => left.script(sql),
+    atWarehouse: (sql) => right.script(sql),
+    ...between(source),
+    between,
     async inLocale(locale, sql) {
       const database = `${name}_locale_${locale.toLowerCase()}`;
       const admin = await Session.open(credentials("postgres"), { application: "test" });
@@ -109,14 +117,7 @@ export async function makePair(name: string): Promise<Pair> {
     },
     as: ({ user, password }) => {
       const other = { ...source, settings: { ...source.settings, user }, password };
-      const run = (load: Load) =>
-        executeLoad(
-          { ...order(load), scope: { kind: "due" } },
-          sourceFor(other),
-          warehouseFor(warehouse),
-          quiet,
-          new AbortController().signal,
-        );
+      const { run } = between(other);
       return {
         run,
         told: (load) =>
@@ -126,14 +127,6 @@ export async function makePair(name: string): Promise<Pair> {
           ),
       };
     },
-    prove: (load, rows = true) =>
-      executeProof(
-        { ...order(load), slices: "all", rows },
-        sourceFor(source),
-        warehouseFor(warehouse),
-        quiet,
-        new AbortController().signal,
-      ),
     async close() {
       await left.close();
       await right.close();

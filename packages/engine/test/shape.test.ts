@@ -402,3 +402,21 @@ describe("the list of rejected rows", () => {
     ).toEqual([{ rows: "60", kept: "10" }]);
   });
 });
+
+test("a null is no misfit, also in a row that is looked at for another column's sake", async () => {
+  const types = ["numeric(12,2)", "real", "bigint", "date", "timestamp with time zone", "boolean", "jsonb", "interval"];
+  const names = types.map((_, at) => `c${at}`);
+  await pair.atSource(
+    `DROP TABLE IF EXISTS bare; CREATE TABLE bare (id int PRIMARY KEY, odd text, ${names.map((name) => `${name} text`).join(", ")}); INSERT INTO bare (id, odd) VALUES (1, '7'), (2, ' 7 ')`,
+  );
+  const { tally } = await pair.run({
+    from: { connection: "source", table: "public.bare" },
+    columns: {
+      id: "id",
+      odd: { as: "odd", type: "integer" },
+      ...Object.fromEntries(names.map((name, at) => [name, { as: name, type: types[at] ?? "" }])),
+    },
+    into: { table: "landing.bare", mode: "upsert", key: ["id"] },
+  });
+  expect(tally).toMatchObject({ new: "2", rejected: "0" });
+});

@@ -71,7 +71,7 @@ describe("a query is refused that calls", () => {
 
   test("what an administrator has listed may be called", async () => {
     const listed = { ...pair.source, settings: { ...pair.source.settings, functions: ["public.double"] } };
-    expect((await pair.from(listed, of("SELECT id, double(id) AS v FROM t"))).tally.read).toBe("2");
+    expect((await pair.between(listed).run(of("SELECT id, double(id) AS v FROM t"))).tally.read).toBe("2");
     expect(
       (await pair.run(of("SELECT id, upper(v) AS v, count(*) OVER () AS n, now() - interval '1 day' AS at FROM t")))
         .tally.read,

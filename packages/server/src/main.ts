@@ -54,8 +54,15 @@ async function startAndWait(command: string, settings: Settings): Promise<number
   process.exit(status);
 }
 
-async function start(withDemo: boolean, wait: boolean): Promise<number> {
+/** The settings of a process that reads files. */
+async function settle(): Promise<Settings> {
   const settings = readSettings();
+  (await import("@undercoat/engine/source/files/folder")).allowFolders(settings.files);
+  return settings;
+}
+
+async function start(withDemo: boolean, wait: boolean): Promise<number> {
+  const settings = await settle();
   if (wait) return startAndWait(withDemo ? "demo" : "start", settings);
   if (withDemo && settings.databaseUrl)
     throw new SettingError("The demo needs the private cluster; unset UNDERCOAT_DATABASE_URL.");
@@ -63,7 +70,10 @@ async function start(withDemo: boolean, wait: boolean): Promise<number> {
   const { leaveToken } = await import("./process/token.ts");
   const demo = await import("@undercoat/demo/demo");
   say("Starting the database");
-  const serving = await serve(settings, withDemo ? (url) => demo.passHour(url(demo.demoNames.bookings)) : null);
+  const serving = await serve(
+    settings,
+    withDemo ? (url) => demo.passHour(url(demo.demoNames.bookings), settings.files[0] ?? null) : null,
+  );
   let stopping = false;
   const stop = async () => {
     if (stopping) return;
@@ -116,7 +126,7 @@ async function stopRunning(): Promise<number> {
 }
 
 async function work(): Promise<number> {
-  const settings = readSettings();
+  const settings = await settle();
   if (!settings.databaseUrl)
     throw new SettingError(
       "A worker needs UNDERCOAT_DATABASE_URL, the product's database, and UNDERCOAT_SECRET_KEY where it has another data folder than the server.",

@@ -23,6 +23,8 @@ export interface Settings {
   hosts: string[];
   /** addresses of reverse proxies whose forwarded headers are believed */
   proxies: string[];
+  /** the folders below which file connections may lie */
+  files: string[];
   /** for how long ended runs and what they told are kept */
   keeping: Keeping;
 }
@@ -84,6 +86,7 @@ export function readSettings(environment: NodeJS.ProcessEnv = process.env): Sett
     address: publicAddress(environment.UNDERCOAT_ADDRESS),
     hosts: listed(environment.UNDERCOAT_HOSTS).map((name) => name.toLowerCase()),
     proxies: listed(environment.UNDERCOAT_PROXY),
+    files: environment.UNDERCOAT_FILES ? environment.UNDERCOAT_FILES.split(":").filter(Boolean) : [join(data, "files")],
     keeping: {
       runs: duration("UNDERCOAT_KEEP", environment.UNDERCOAT_KEEP ?? "P180D"),
       lines: duration("UNDERCOAT_KEEP_LINES", environment.UNDERCOAT_KEEP_LINES ?? "P30D"),

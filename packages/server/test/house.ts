@@ -62,6 +62,7 @@ export async function makeHouse(name: string): Promise<TestHouse> {
     address: null,
     hosts: [],
     proxies: [],
+    files: [],
     keeping: { runs: "P180D", lines: "P30D" },
   };
   const store = await Store.open(url(`${name}_own`), settings.key);

@@ -56,12 +56,21 @@ export interface TokenSummary {
   expiresAt: string | null;
 }
 
-export interface ConnectionView extends ConnectionSettings {
+export type ConnectionView = ConnectionSettings & {
   name: string;
+  /** its kind, as people call it */
+  title: string;
+  /** where it leads, and as whom: see ConnectionKind */
+  place: string;
+  manner: string | null;
+  /** true where loads can write into it */
+  warehouse: boolean;
+  /** true where SQL is asked of it: it has tables, and takes queries and conditions */
+  asks: boolean;
   hasPassword: boolean;
   /** pipelines that read from or write into it */
   usedBy: { pipeline: string; title: string; as: "source" | "warehouse" }[];
-}
+};
 
 export interface PipelineSummary {
   name: string;

@@ -4,7 +4,7 @@ import type { ColumnType } from "../sql/type.ts";
 export interface DatasetSummary {
   schema: string;
   name: string;
-  kind: "table" | "view" | "materialized view" | "partitioned table" | "foreign table";
+  kind: "table" | "view" | "materialized view" | "partitioned table" | "foreign table" | "file";
   /** the source's own estimate; null where it has none */
   rows: string | null;
   /** bytes on disk, indexes included; null for views */
@@ -24,6 +24,10 @@ export interface DatasetColumn {
   /** true where the table fills the column itself when no value is given */
   hasDefault: boolean;
   comment: string | null;
+  /** the narrowest type that its values fit, of a column that comes as text and is converted to it */
+  fits?: string;
+  /** the sign before a number's decimals in its texts, where that is not a point */
+  decimal?: ",";
   /** true for a column that the source no longer gives, or gives in a form that can't be taken, and that is filled with null */
   missing?: true;
 }
@@ -39,6 +43,8 @@ export interface DatasetIndex {
 export interface Dataset {
   columns: DatasetColumn[];
   indexes: DatasetIndex[];
+  /** true where rows are read from lines, of which some may be no row at all */
+  lines?: true;
 }
 
 /** A column that could tell what changed. */

@@ -29,6 +29,7 @@ function mapLoad(load: Load, path: string[], put: Put): Load {
       ...from,
       connection: slot("name", from.connection, "from", "connection"),
       ...(from.table ? { table: slot("name", from.table, "from", "table") } : {}),
+      ...(from.files ? { files: slot("name", from.files, "from", "files") } : {}),
       ...(from.query ? { query: slot("reading", from.query, "from", "query") } : {}),
       ...(from.tables
         ? { tables: eachOf(from.tables, (table, mark) => slot("name", table, "from", "tables", mark)) }

@@ -13,18 +13,35 @@ export interface Watermark {
 
 export interface From {
   connection: string;
-  /** `schema.table`; either this, `query` or `tables` */
+  /** `schema.table`; either this, `query`, `tables` or `files` */
   table?: string;
   /** a read-only SELECT */
   query?: string;
   /** several tables of one shape: the mark of each and its `schema.table` */
   tables?: Record<string, string>;
-  /** the column that holds each row's mark, where there are several tables */
+  /** the column that holds each row's mark, where there are several tables; or its file's name */
   origin?: string;
+  /** a file, or a pattern of files: `2026/**\/*.csv` */
+  files?: string;
+  /** how texts separated by a delimiter are written, where that is not as guessed */
+  csv?: CsvFormat;
   /** an SQL condition over the source's columns */
   where?: string;
   /** `visible`: where policies hide rows from the connection's user, those it may see are the ones to load; else that is an error */
   rows?: "visible";
+}
+
+/** How a text of rows and fields is written; what is absent is guessed. */
+export interface CsvFormat {
+  delimiter?: string;
+  quote?: string;
+  /** the sign before a number's decimals */
+  decimal?: "." | ",";
+  encoding?: "utf-8" | "utf-16" | "windows-1252";
+  /** true where the first line names the columns */
+  header?: boolean;
+  /** lines before the first that counts */
+  skip?: number;
 }
 
 export interface Into {
@@ -245,7 +262,8 @@ export interface Joins {
   into: string;
 }
 
-export interface ConnectionSettings {
+/** Where a database server is, and who signs in. */
+export interface ServerSettings {
   kind: "postgres";
   host: string;
   port: number;
@@ -257,6 +275,20 @@ export interface ConnectionSettings {
   /** functions of the server's own schemas that queries may call, as `schema.name`; an administrator lists them */
   functions?: string[];
 }
+
+/** What a server's connection is where nothing else is said. A definition carries it, so that what is stored is what runs. */
+export const serverDefaults = { port: 5432, tls: "off" as const };
+
+/** A folder of files. */
+export interface FilesSettings {
+  kind: "files";
+  /** below one of the folders that the administrator allows */
+  path: string;
+  parallel?: number;
+}
+
+/** What a connection is, by its kind. */
+export type ConnectionSettings = ServerSettings | FilesSettings;
 
 /** What a load proves when its author has not said. */
 export const wholeTableRows: ProofPlan = { figures: ["rows"] };

@@ -1,13 +1,11 @@
 import { isMap, LineCounter, parseDocument, stringify } from "yaml";
+import { writtenSettings } from "../connection/kinds.ts";
 import type { MailServer, Message } from "../message/message.ts";
-import { connectionDefaults } from "./address.ts";
 import { orderedPipeline } from "./ordered.ts";
 import type { ConnectionSettings, Pipeline } from "./pipeline.ts";
 import { check, type Problem, projectSchema } from "./schema.ts";
 
-export interface ProjectConnection extends ConnectionSettings {
-  password?: GivenSecret;
-}
+export type ProjectConnection = ConnectionSettings & { password?: GivenSecret };
 
 /** A secret, or the environment variable that holds it. */
 export type GivenSecret = string | { env: string };
@@ -178,19 +176,7 @@ export interface ProjectParts {
 /** The project file of all that is told; passwords and secrets are left out. */
 export function writeProject({ connections, pipelines, messages = {}, mail = null }: ProjectParts): string {
   const bare = Object.fromEntries(
-    Object.entries(connections).map(([name, { kind, host, port, database, user, tls, parallel, functions }]) => [
-      name,
-      {
-        kind,
-        host,
-        port: port ?? connectionDefaults.port,
-        database,
-        user,
-        tls: tls ?? connectionDefaults.tls,
-        ...(parallel ? { parallel } : {}),
-        ...(functions?.length ? { functions } : {}),
-      },
-    ]),
+    Object.entries(connections).map(([name, settings]) => [name, writtenSettings(settings)]),
   );
   const ordered = Object.fromEntries(
     Object.entries(pipelines).map(([name, pipeline]) => [name, orderedPipeline(pipeline)]),

@@ -1,5 +1,6 @@
 import { Cron } from "croner";
 import Joi from "joi";
+import { kinds } from "../connection/kinds.ts";
 import { occasions } from "../message/message.ts";
 import { holesIn } from "../parameter/scan.ts";
 import { parameterTypes } from "../parameter/value.ts";
@@ -8,7 +9,6 @@ import { durationSeconds } from "../schedule/duration.ts";
 import { isZone } from "../schedule/schedule.ts";
 import { NameError, parseTableName } from "../sql/identifier.ts";
 import { canonicalType } from "../sql/type.ts";
-import { connectionDefaults } from "./address.ts";
 
 /**
  * The Joi schemas of everything a project file says. The server checks requests with them and
@@ -61,6 +61,15 @@ const zone = Joi.string().custom(
   "time zone",
 );
 
+const csvFormat = Joi.object({
+  delimiter: Joi.string().length(1),
+  quote: Joi.string().length(1),
+  decimal: Joi.string().valid(".", ","),
+  encoding: Joi.string().valid("utf-8", "utf-16", "windows-1252"),
+  header: Joi.boolean(),
+  skip: Joi.number().integer().min(0).max(10_000),
+});
+
 const from = Joi.object({
   connection: connectionName.required(),
   table: tableName,
@@ -69,16 +78,24 @@ const from = Joi.object({
     .pattern(/^[\s\S]{1,200}$/, tableName)
     .min(1)
     .max(200),
+  files: Joi.string()
+    .max(1000)
+    .pattern(/^(?!\/)(?!.*(^|\/)\.\.(\/|$))[^\0\\]+$/),
+  csv: csvFormat,
   origin: column,
   where: Joi.string().max(20_000),
   rows: Joi.string().valid("visible"),
 })
-  .xor("table", "query", "tables")
-  .and("tables", "origin")
+  .xor("table", "query", "tables", "files")
+  .with("tables", "origin")
+  .with("csv", "files")
+  .without("files", ["where", "rows"])
   .messages({
-    "object.missing": "{{#label}} needs a table, a query or tables",
-    "object.xor": "{{#label}} has more than one of table, query and tables; keep one",
-    "object.and":
+    "object.missing": "{{#label}} needs a table, a query, tables or files",
+    "object.xor": "{{#label}} has more than one of table, query, tables and files; keep one",
+    "string.pattern.base": "{{#label}} names files below the connection's folder, without a leading / and without ..",
+    "object.without": "{{#label}}: files take no {{#peerWithLabel}}; leave rows out by a rule",
+    "object.with":
       "{{#label}} needs tables and origin together: origin names the column that says which table a row came from",
   });
 
@@ -370,25 +387,22 @@ export const pipelineSchema = Joi.object({
       });
 }, "schedules");
 
-export const connectionSchema = Joi.object({
-  kind: Joi.string().valid("postgres").required(),
-  // A path would be a socket's folder, where a server may take whoever comes for its own superuser.
-  host: Joi.string()
-    .pattern(/^[^\s/\\@,]+$/)
-    .max(255)
-    .required()
-    .messages({ "string.pattern.base": "{{#label}} is a host's name or address, not a path" }),
-  port: Joi.number().integer().min(1).max(65_535).default(connectionDefaults.port),
-  database: Joi.string().min(1).max(63).required(),
-  user: Joi.string().min(1).max(63).required(),
-  password: Joi.alternatives(Joi.string().allow("").max(1024), Joi.object({ env: Joi.string().required() })),
-  tls: Joi.string().valid("off", "require", "verify").default(connectionDefaults.tls),
-  parallel: Joi.number().integer().min(1).max(64),
-  functions: Joi.array()
-    .items(Joi.string().pattern(/^[^.]{1,63}\.[^.]{1,63}$/))
-    .max(200)
-    .messages({ "string.pattern.base": "{{#label}} is written as schema.name" }),
-});
+/** A connection's settings by its kind, with what else is given beside them. @param secret the schema of what it signs in with */
+export function connectionSchema(secret: Joi.Schema, more: Joi.SchemaMap = {}): Joi.Schema {
+  const each = Object.entries(kinds).map(([kind, { settings, secret: name }]) => ({
+    is: kind,
+    // biome-ignore lint/suspicious/noThenProperty: Joi names it so.
+    then: Joi.object({ ...settings, ...(name ? { [name]: secret } : {}), ...more }),
+  }));
+  return Joi.alternatives().conditional(".kind", {
+    switch: each,
+    otherwise: Joi.object({
+      kind: Joi.string()
+        .valid(...Object.keys(kinds))
+        .required(),
+    }).unknown(),
+  });
+}
 
 /** Headers that say who asks, how the body is written or what signs it are the product's own. */
 const ownHeaders = /^(authorization|cookie|host|connection|content-.*|transfer-encoding|webhook-.*)$/i;
@@ -465,7 +479,10 @@ export const projectSchema = Joi.object({
   undercoat: Joi.number().valid(1).required(),
   messages: Joi.object().pattern(slugPattern, messageSchema),
   mail: mailServerSchema,
-  connections: Joi.object().pattern(slugPattern, connectionSchema),
+  connections: Joi.object().pattern(
+    slugPattern,
+    connectionSchema(Joi.alternatives(Joi.string().allow("").max(1024), Joi.object({ env: Joi.string().required() }))),
+  ),
   pipelines: Joi.object().pattern(slugPattern, pipelineSchema.keys({ title: Joi.string().min(1).max(120) })),
 });
 

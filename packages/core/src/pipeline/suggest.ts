@@ -1,14 +1,19 @@
-import { type Dataset, identifyingKey } from "../dataset/dataset.ts";
+import { type Dataset, type DatasetColumn, identifyingKey } from "../dataset/dataset.ts";
 import { namedFor } from "../dataset/naming.ts";
 import { formatFigure } from "../proof/figure.ts";
 import { formatTableName, type TableName } from "../sql/identifier.ts";
 import { canBeWatermark, typeFamily } from "../sql/type.ts";
-import type { Load, SliceUnit } from "./pipeline.ts";
+import type { From, Load, SliceUnit } from "./pipeline.ts";
+
+/** The type in which a column's values stand: of texts, the one that they fit. */
+const standingType = (column: DatasetColumn) => column.fits ?? column.warehouseType;
 
 const money = /(amount|fare|price|total|cost|fee|sum|balance|paid|value)/i;
 
 /** The time column that moves whenever a row does, else null. */
 export function suggestWatermark(dataset: Dataset): { column: string; tells: "changes" | "arrivals" } | null {
+  // Which files are new is known by the files.
+  if (dataset.lines) return null;
   const moments = dataset.columns.filter(
     (column) =>
       typeFamily(column.warehouseType) === "moment" &&
@@ -24,9 +29,9 @@ export function suggestWatermark(dataset: Dataset): { column: string; tells: "ch
 
 /** Slices follow the time a row is about rather than the time it was last touched. */
 function suggestSlices(dataset: Dataset): { column: string; slice: SliceUnit } | null {
-  const moments = dataset.columns.filter((column) => typeFamily(column.warehouseType) === "moment");
+  const moments = dataset.columns.filter((column) => typeFamily(standingType(column)) === "moment");
   const lasting = moments.filter((column) => namedFor(column.name) !== "changes");
-  const dates = lasting.filter((column) => column.warehouseType === "date");
+  const dates = lasting.filter((column) => standingType(column) === "date");
   const best = dates.find((column) => column.notNull) ?? dates[0] ?? lasting.find((column) => column.notNull);
   return best ? { column: best.name, slice: "day" } : null;
 }
@@ -35,18 +40,13 @@ function suggestSlices(dataset: Dataset): { column: string; slice: SliceUnit } |
  * A first load for a table, from its key, types and names; every part can be changed.
  * @returns the load and, in a sentence, why it is so
  */
-export function suggestLoad(
-  connection: string,
-  table: TableName,
-  into: TableName,
-  dataset: Dataset,
-): { load: Load; why: string } {
+export function suggestLoad(from: From, into: TableName, dataset: Dataset): { load: Load; why: string } {
   const key = identifyingKey(dataset);
   const watermark = suggestWatermark(dataset);
   const slices = suggestSlices(dataset);
   const numbers = dataset.columns.filter(
     (column) =>
-      ["numeric", "integer"].includes(typeFamily(column.warehouseType)) &&
+      ["numeric", "integer"].includes(typeFamily(standingType(column))) &&
       money.test(column.name) &&
       !key?.includes(column.name),
   );
@@ -58,7 +58,7 @@ export function suggestLoad(
   // Without a key, a row that changes would be appended once more.
   const mode = key ? "upsert" : watermark?.tells === "arrivals" ? "append" : "replace";
   const load: Load = {
-    from: { connection, table: formatTableName(table) },
+    from,
     ...(watermark && mode !== "replace" ? { watermark: { column: watermark.column, lookBack: "PT10M" } } : {}),
     into: { table: formatTableName(into), mode, ...(key ? { key } : {}) },
     proof: { ...(slices ? { by: slices } : {}), figures },
@@ -66,12 +66,14 @@ export function suggestLoad(
   const identified = key
     ? `${key.join(", ")} identif${key.length > 1 ? "y" : "ies"} a row`
     : "no key tells its rows apart";
-  const read = !watermark
-    ? "no column tells what changed, so every run reads the whole table"
-    : mode === "replace"
-      ? "a changed row could not be matched with its earlier self, so every run reads the whole table"
-      : watermark.tells === "changes"
-        ? `${watermark.column} tells what changed`
-        : `${watermark.column} tells of new rows, but not of changed ones`;
+  const read = dataset.lines
+    ? "every run reads all of it"
+    : !watermark
+      ? "no column tells what changed, so every run reads the whole table"
+      : mode === "replace"
+        ? "a changed row could not be matched with its earlier self, so every run reads the whole table"
+        : watermark.tells === "changes"
+          ? `${watermark.column} tells what changed`
+          : `${watermark.column} tells of new rows, but not of changed ones`;
   return { load, why: `${identified}; ${read}` };
 }

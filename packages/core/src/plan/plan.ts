@@ -51,6 +51,8 @@ export interface RawColumn {
 /** What is done to the staged rows before they are the warehouse's: conversions, expressions, rules. */
 export interface PlannedShape {
   raw: RawColumn[];
+  /** true where some of what is staged may be lines that are no rows */
+  lines: boolean;
   rules: AnalysedRule[];
 }
 
@@ -100,6 +102,10 @@ export interface ReadRequest {
   /** several tables of one shape, each under its mark, and the columns they share */
   union: { tables: { mark: string; table: TableName }[]; origin: string; columns: string[] } | null;
   where: string | null;
+  /** files, by their name or pattern */
+  files: string | null;
+  /** the column that holds what each row came from, where there are several files */
+  origin: string | null;
   /** query and condition as their author wrote them, where they ask for the interval that is read */
   spans: { query: string | null; where: string | null } | null;
   columns: PlannedColumn[];
@@ -215,6 +221,13 @@ function plannedColumns(load: Load, { dataset, analysis, types, target, held: ke
   });
 }
 
+/** What a line that is no row brings instead: what is wrong with it, where it stands, and its text. Under names that no source gives a column. */
+const lineColumns: RawColumn[] = ["undercoat fault", "undercoat place", "undercoat line"].map((name) => ({
+  name,
+  type: "text",
+  cast: false,
+}));
+
 /** A shape is needed where a row could be turned away, or where a value is computed. */
 function plannedShape(
   load: Load,
@@ -234,7 +247,7 @@ function plannedShape(
       keeps(column.type, column.given) &&
       (!column.required || load.into.key?.includes(column.name)),
   );
-  if (plain && analysis.rules.length === 0 && !(ranks && keyed) && !dated) return null;
+  if (plain && analysis.rules.length === 0 && !(ranks && keyed) && !dated && !dataset.lines) return null;
   const read = new Set([
     ...columns.flatMap((column) => column.reads),
     ...(watermark ? [watermark] : []),
@@ -248,7 +261,8 @@ function plannedShape(
       cast: column.warehouseType !== column.declared,
     }));
   return {
-    raw,
+    raw: dataset.lines ? [...raw, ...lineColumns] : raw,
+    lines: dataset.lines ?? false,
     rules: look
       ? analysis.rules.map((rule) => (rule.breach === "stop" ? { ...rule, breach: "reject" as const } : rule))
       : analysis.rules,
@@ -322,6 +336,8 @@ export function planLoad(
       `Without a key, an append tells rows apart by all their columns, so ${load.watermark?.column} must be one of them`,
       ["columns"],
     );
+  if (dataset.lines && load.watermark)
+    throw new PlanError("Files have no watermark: every run reads all that the name or pattern fits", ["watermark"]);
   const { moment = null } = facts;
   const history = planHistory(load, columns, { dataset, target: facts.target, moment });
   const { table, query, tables, origin, where } = spanned(load.from);
@@ -348,6 +364,8 @@ export function planLoad(
             }
           : null,
       where: where ?? null,
+      files: load.from.files ?? null,
+      origin: origin ?? null,
       spans: spansOf(load.from),
       columns,
       watermark: plannedWatermark(load, dataset),

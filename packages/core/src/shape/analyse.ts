@@ -65,11 +65,24 @@ function located(error: unknown, path: string[], what: string): unknown {
  */
 export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
   const known = new Map(dataset.columns.map((column) => [column.name, column]));
-  const value = (name: string) =>
-    known.get(name)?.missing ? `NULL::${known.get(name)?.warehouseType}` : `s.${identifier(name)}`;
+  /** A column as it stands; a text that numbers are told by another sign in, by the point. */
+  const standing = (name: string) =>
+    known.get(name)?.missing
+      ? `NULL::${known.get(name)?.warehouseType}`
+      : // Either sign takes the other's place, so that a point is no decimal sign where a comma is.
+        known.get(name)?.decimal && typeFamily(known.get(name)?.fits ?? "") === "numeric"
+        ? `translate(s.${identifier(name)}, ',.', '.,')`
+        : `s.${identifier(name)}`;
+  /** A column in an expression: what comes as text counts as the type that it fits. */
+  const value = (name: string) => {
+    const fits = known.get(name)?.fits;
+    return fits === undefined || known.get(name)?.missing ? standing(name) : `(${standing(name)})::${fits}`;
+  };
   // Servers differ in their locales; one collation that all of them have gives one answer on both sides.
   const collated = (name: string) =>
-    typeFamily(known.get(name)?.warehouseType ?? "") === "text" ? `(${value(name)} COLLATE "und-x-icu")` : value(name);
+    typeFamily(known.get(name)?.fits ?? known.get(name)?.warehouseType ?? "") === "text"
+      ? `(${value(name)} COLLATE "und-x-icu")`
+      : value(name);
   const there = (names: string[]) => names.filter((name) => !known.get(name)?.missing);
   const given = load.columns
     ? Object.entries(load.columns)
@@ -84,9 +97,9 @@ export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
         name,
         source: plain.missing ? null : text,
         text,
-        expression: value(text),
+        expression: standing(text),
         reads: there([text]),
-        stated,
+        stated: stated ?? plain.fits ?? null,
         missing: plain.missing ?? false,
       });
       continue;

@@ -54,7 +54,7 @@ export async function settleDrift(load: Load, dataset: Dataset, known: KnownColu
   const result: Drifted = {
     dataset,
     notes,
-    known: dataset.columns.map((column) => ({ name: column.name, type: column.warehouseType })),
+    known: dataset.columns.map((column) => ({ name: column.name, type: column.fits ?? column.warehouseType })),
     widened: [],
     held: new Map(),
     returned: false,
@@ -71,10 +71,14 @@ export async function settleDrift(load: Load, dataset: Dataset, known: KnownColu
   const columns: DatasetColumn[] = [];
   for (const column of dataset.columns) {
     const last = before.get(column.name);
+    if (dataset.lines && last && !last.ignored) {
+      columns.push(heldGuess(column, last, result));
+      continue;
+    }
     const unread = read !== null && !read.has(column.name);
     if (!last || (last.ignored && added !== "ignore")) {
       const done = unread ? "left out" : added === "take" ? "taken" : added === "ignore" ? "ignored" : "stopped";
-      notes.push({ column: column.name, kind: "added", from: null, to: column.warehouseType, done });
+      notes.push({ column: column.name, kind: "added", from: null, to: column.fits ?? column.warehouseType, done });
       if (done !== "ignored") columns.push(column);
     } else if (!last.ignored) {
       const policy = needed.has(column.name) && changed === "null" ? "stop" : changed;
@@ -117,6 +121,24 @@ export async function settleDrift(load: Load, dataset: Dataset, known: KnownColu
   const order = new Map(known.map((column, at) => [column.name, at]));
   columns.sort((a, b) => (order.get(a.name) ?? known.length) - (order.get(b.name) ?? known.length));
   return { ...result, dataset: { ...dataset, columns } };
+}
+
+/**
+ * A column of texts whose type is guessed from what is there today: where it fits a wider type than the one known, that is
+ * taken; anything else keeps the known one, and what does not fit it is rejected.
+ */
+function heldGuess(column: DatasetColumn, last: KnownColumn, result: Drifted): DatasetColumn {
+  const fits = column.fits ?? column.warehouseType;
+  if (fits === last.type) return column;
+  const known = result.known.find(({ name }) => name === column.name);
+  if (keeps(fits, last.type) && fits !== "text") {
+    result.notes.push({ column: column.name, kind: "widened", from: last.type, to: fits, done: "widened" });
+    result.widened.push(column.name);
+    return column;
+  }
+  if (known) known.type = last.type;
+  const { fits: _, ...rest } = column;
+  return last.type === "text" ? rest : { ...rest, fits: last.type };
 }
 
 function missing(column: KnownColumn): DatasetColumn {

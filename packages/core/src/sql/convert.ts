@@ -159,7 +159,8 @@ function fromText(value: string, type: string): string {
   // Read without its limits, a text that is too long or too fine shows.
   const free = base === "bit" ? "bit varying" : base;
   const read = `${text}::${free}`;
-  const checks = [`${read} IS NOT NULL`];
+  // A null is no misfit; what is read of anything else is there.
+  const checks = [`(${read} IS NOT NULL OR ${text} IS NULL)`];
   const form = textForm(base);
   if (form) checks.unshift(`${text} ~* ${literal(`^\\s*${form}\\s*$`)}`);
   if (base === "real" || base === "double precision") checks.push(`(${read})::text::numeric = ${text}::numeric`);

@@ -56,7 +56,7 @@ export function createFault(plan: LoadPlan, stage: TableName): string {
     if (keeps(column.type, column.given)) return begin;
     const { cast, fits, misfit, code } = conversion(`v${at}`, column.given, column.type);
     const reason = literal(`${column.name} ${misfit}`);
-    return `${begin} step := ${at + columns.length}; IF NOT coalesce(${fits}, true) THEN RETURN ARRAY['${code}', ${name}, ${reason}, v${at}::text]; END IF; c${at} := ${cast};`;
+    return `${begin} step := ${at + columns.length}; IF v${at} IS NOT NULL AND NOT coalesce(${fits}, true) THEN RETURN ARRAY['${code}', ${name}, ${reason}, v${at}::text]; END IF; c${at} := ${cast};`;
   });
   const names = `(ARRAY[${columns.map((column) => literal(column.name)).join(", ")}]::text[])[step % ${columns.length || 1} + 1]`;
   // A text that reads like a date and names a day that the calendar lacks is told as that.
@@ -87,11 +87,21 @@ function rowFunction(name: string, stage: TableName, body: string, returns = "te
   return `CREATE FUNCTION pg_temp.${name}(s ${qualified(stage)}) RETURNS ${returns} LANGUAGE plpgsql AS ${literal(`#variable_conflict use_column\n${body}`)}`;
 }
 
+/** Finds lines that are no rows; null where there can be none. */
+export function lineFaults(plan: LoadPlan, stage: TableName): string | null {
+  if (!plan.shape?.lines) return null;
+  return `INSERT INTO pg_temp.fault SELECT s.ctid, 'line', NULL, s."undercoat fault", s."undercoat place", ${plan.write.rejects.breach === "stop"} FROM ${qualified(stage)} s WHERE s."undercoat fault" IS NOT NULL`;
+}
+
 /** Finds the rows whose values don't fit; `every` tries each row rather than those that are not certain. */
 export function typeFaults(plan: LoadPlan, stage: TableName, every: boolean): string | null {
   const condition = certain(plan);
   if (!every && condition === null) return null;
-  const rows = `SELECT s.ctid AS place, pg_temp.fault(s.*) AS f FROM ${qualified(stage)} s${every ? "" : ` WHERE (${condition}) IS NOT TRUE`} OFFSET 0`;
+  const where = [
+    ...(every ? [] : [`(${condition}) IS NOT TRUE`]),
+    ...(plan.shape?.lines ? ['s."undercoat fault" IS NULL'] : []),
+  ];
+  const rows = `SELECT s.ctid AS place, pg_temp.fault(s.*) AS f FROM ${qualified(stage)} s${where.length ? ` WHERE ${where.join(" AND ")}` : ""} OFFSET 0`;
   return `INSERT INTO pg_temp.fault SELECT q.place, q.f[1], q.f[2], q.f[3], q.f[4], ${plan.write.rejects.breach === "stop"} FROM (${rows}) q WHERE q.f IS NOT NULL`;
 }
 

@@ -5,13 +5,16 @@ import { stagedRows } from "./read.ts";
 import { definitions } from "./target.ts";
 import { sinceName } from "./version.ts";
 
+/** What a table of a load's own holds: rows as they were received, those of the window, or those that passed. */
+type StageUse = "received" | "stage" | "shaped";
+
 /** The stage of a load; made and dropped inside the load's transaction, so that no failure can leave it behind. */
-export function stageName(plan: LoadPlan, run: number, what: "stage" | "shaped" = "stage"): TableName {
+export function stageName(plan: LoadPlan, run: number, what: StageUse = "stage"): TableName {
   return { schema: houseSchema, table: `${what}_${run}_${plan.load}`.slice(0, 63) };
 }
 
 /** A stage that only this session sees, for looking at rows without writing anything. */
-export function lookingName(what: "stage" | "shaped" = "stage"): TableName {
+export function lookingName(what: StageUse = "stage"): TableName {
   return { schema: "pg_temp", table: `undercoat_${what}` };
 }
 
@@ -57,9 +60,9 @@ export function takeInside(plan: LoadPlan, window: Window, table: TableName, lim
   return `INSERT INTO ${qualified(table)} (${brought(plan, table)}) ${stagedRows(plan, window, limit, table === plan.write.target)}`;
 }
 
-/** Takes a binary COPY stream. A table made in this very transaction takes its rows frozen: nothing has to visit them again. */
-export function copyIn(plan: LoadPlan, table: TableName): string {
-  return `COPY ${qualified(table)} (${brought(plan, table)}) FROM STDIN (FORMAT binary, FREEZE)`;
+/** Takes a COPY stream. A table made in this very transaction takes its rows frozen: nothing has to visit them again. */
+export function copyIn(plan: LoadPlan, table: TableName, format: "binary" | "csv"): string {
+  return `COPY ${qualified(table)} (${brought(plan, table)}) FROM STDIN (FORMAT ${format}, FREEZE)`;
 }
 
 /** Rows that a COPY of this session's backend has taken so far. */

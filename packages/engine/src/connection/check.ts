@@ -1,10 +1,10 @@
 import { lookup } from "node:dns/promises";
 import { connect } from "node:net";
-import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
+import type { ServerSettings } from "@undercoat/core/pipeline/pipeline";
 import type { Failure } from "@undercoat/core/run/run";
 import { failureOf } from "../failure.ts";
 
-export type StepName = "address" | "port" | "tls" | "sign in" | "read" | "write";
+export type StepName = "folder" | "address" | "port" | "tls" | "sign in" | "read" | "write";
 
 /** One step of a connection's check, told as it ends. */
 export interface CheckStep {
@@ -21,7 +21,7 @@ export type StepResult = { fact: string; skipped?: boolean };
 
 /** Runs steps one after another, tells each, and stops at the first that fails. */
 export async function runSteps(
-  settings: ConnectionSettings,
+  settings: object,
   steps: [StepName, () => Promise<StepResult>][],
   tell: (step: CheckStep) => void,
 ): Promise<boolean> {
@@ -41,7 +41,7 @@ export async function runSteps(
 }
 
 /** The first two steps of any networked kind: the name resolves and the port answers. */
-export function networkSteps(settings: ConnectionSettings): [StepName, () => Promise<StepResult>][] {
+export function networkSteps(settings: ServerSettings): [StepName, () => Promise<StepResult>][] {
   return [
     [
       "address",

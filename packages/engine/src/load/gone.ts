@@ -4,8 +4,8 @@ import { grouped } from "@undercoat/core/proof/decimal";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { LoadFailure } from "../failure.ts";
 import { goneKeys } from "../proof/rows.ts";
+import type { Answers } from "../source/source.ts";
 import type { WarehouseSession } from "../warehouse/warehouse.ts";
-import type { Ends } from "./ends.ts";
 import type { LoadReport } from "./report.ts";
 
 /** The keys of rows gone from the source. Rows that were rejected still stand there. @throws LoadFailure where they are more than the load allows. */
@@ -13,13 +13,13 @@ export async function findGone(
   plan: LoadPlan,
   without: Without | null,
   existing: Dataset | null,
-  { source, warehouse }: Pick<Ends, "source" | "warehouse">,
+  { answers, warehouse }: { answers: Answers; warehouse: WarehouseSession },
   report: LoadReport,
 ): Promise<string[][]> {
   const { guard, target } = plan.write;
   const held = await warehouse.targetRows(plan, existing);
   const gone = await goneKeys(
-    source.keys(plan, without),
+    answers.keys(plan, without),
     warehouse.keys(plan, without, existing),
     Number(mayGo(guard, held)),
   );

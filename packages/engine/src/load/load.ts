@@ -16,13 +16,13 @@ import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { failureOf, InDoubt, isAnswer, isDataError, LoadFailure } from "../failure.ts";
 import { cellProofOf, cellsAlone, proofOf, withVersions } from "../proof/figures.ts";
 import type { FiguresOfSide } from "../proof/side.ts";
-import type { Source } from "../source/source.ts";
-import type { Applied, Landing, Sifted, Warehouse } from "../warehouse/warehouse.ts";
+import type { Answers, Source } from "../source/source.ts";
+import type { Applied, Received, Sifted, Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
 import { findGone, guardReplaced, sweep } from "./gone.ts";
 import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";
 import { type LoadReport, type PhaseClock, phaseClock, tellWaiting } from "./report.ts";
-import { transfer } from "./staging.ts";
+import { stageRows, transfer } from "./staging.ts";
 import { proofWords, reasonOf, windowWords } from "./words.ts";
 
 export type { LoadReport } from "./report.ts";
@@ -89,6 +89,9 @@ interface Landed {
   sifted: Sifted | null;
   /** true where the rows are in the new target already */
   fresh: boolean;
+  /** who answers for the source: itself, or what was received of it */
+  answers: Answers;
+  received: Received | null;
 }
 
 /** One load at work, step after step. */
@@ -138,7 +141,12 @@ class LoadRun {
     const asked = order.scope.kind === "gone" || (isDue(order.scope) && planned.sweep);
     const sweeping = plan.write.deletions !== null && asked && existing !== null;
     const swept = sweeping
-      ? await sweep(plan, await findGone(plan, proving.without, existing, this.ends, report), warehouse, report)
+      ? await sweep(
+          plan,
+          await findGone(plan, proving.without, existing, { answers: landed.answers, warehouse }, report),
+          warehouse,
+          report,
+        )
       : { rows: "0", slices: [] };
     if (existing && changes.length === 0) await landed.sifted?.addAhead(report.line);
     const compared = await this.beginFigures(plan, landed, proving, swept.slices);
@@ -163,7 +171,10 @@ class LoadRun {
       });
 
     clock.start("prove");
-    const proof = withVersions(await this.prove(plan, landed, proving, compared), after?.history ?? null, found);
+    const compare = await this.prove(plan, landed, proving, compared);
+    await landed.received?.drop();
+    const how = landed.received ? ("received" as const) : ("source" as const);
+    const proof = { ...withVersions(compare, after?.history ?? null, found), how };
     report.line(proofWords(proof), proof.sourceSql || undefined);
     const watermark = (await proving.highest) ?? due.stored;
     await warehouse.record(
@@ -204,45 +215,42 @@ class LoadRun {
     // A new table takes the rows as they come where none of them could be turned away.
     const { history, key, keyGuaranteed } = plan.write;
     const fresh = created && window.kind === "all" && (history ? history.direct : key.length === 0 || keyGuaranteed);
-    const bring = async (landing: Landing, direct: boolean) => {
-      const brought = await transfer(this.ends, landing, { plan, window, limit: null, direct, signal }, report);
-      report.line(`${grouped(brought.rows)} rows ${direct ? "written" : "staged"}`);
-      return brought;
-    };
-    if (fresh && !plan.shape) {
-      const { rows: read, bytes } = await bring(warehouse.direct(plan), true);
+    const answering = this.ends.source.answers;
+    if (fresh && !plan.shape && answering) {
+      const landing = warehouse.direct(plan);
+      const what = { plan, window, limit: null, direct: true, signal };
+      const { rows: read, bytes } = await transfer(this.ends, landing, what, report);
+      report.line(`${grouped(read)} rows written`);
       if (!history || !(await warehouse.withdraw(plan)))
-        return { read, bytes, rejected: "0", accepted: read, sifted: null, fresh };
+        return { read, bytes, rejected: "0", accepted: read, sifted: null, fresh, answers: answering, received: null };
       report.line("a row does not say from when it is so; each is looked at");
     }
-    return this.check(plan, fresh && !history, bring);
+    return this.check(plan, fresh && !history, window);
   }
 
   /** Brings rows to a stage and checks them. `fresh`: those that pass go into the new target itself */
-  private async check(
-    plan: LoadPlan,
-    fresh: boolean,
-    bring: (landing: Landing, direct: boolean) => Promise<{ rows: string; bytes: number }>,
-  ): Promise<Landed> {
-    const { report, clock, order } = this;
-    const stage = await this.ends.warehouse.stage(plan, order.run.id);
-    const { rows: read, bytes } = await bring(stage, false);
+  private async check(plan: LoadPlan, fresh: boolean, window: Window): Promise<Landed> {
+    const { report, clock, order, signal } = this;
+    const what = { plan, window, limit: null, signal };
+    const { stage, rows: read, bytes, answers, received } = await stageRows(this.ends, what, order.run.id, report);
+    report.line(`${grouped(read)} rows staged`);
     clock.start("check");
     const sifted = await stage.sift(read, fresh, report.line);
-    return { read, bytes, rejected: sifted.rejected, accepted: sifted.accepted, sifted, fresh };
+    const { rejected, accepted } = sifted;
+    return { read, bytes, rejected, accepted, sifted, fresh, answers, received };
   }
 
   /** Brings the list of rejected rows up to date: those read again leave it, this run's join it, those gone from the source leave it too. */
-  private async keepRejected(plan: LoadPlan, { window, ids }: Due, { sifted }: Landed): Promise<void> {
+  private async keepRejected(plan: LoadPlan, { window, ids }: Due, { sifted, answers }: Landed): Promise<void> {
     const { run, scope } = this.order;
-    const { source, warehouse } = this.ends;
+    const { warehouse } = this.ends;
     const whole = window.kind === "all";
     if (sifted) await sifted.keepRejected(run, { whole, ids });
     else if (whole) await warehouse.list.closeAll(plan, run.uid);
     if (whole || !isDue(scope)) return;
     const open = await warehouse.list.keys(plan);
     const contents = open.length
-      ? await source.contents(
+      ? await answers.contents(
           plan,
           open.map((entry) => entry.key),
         )
@@ -267,7 +275,8 @@ class LoadRun {
    * read. All of it comes from the snapshot that was read.
    */
   private async beginProof(plan: LoadPlan, { window }: Due, landed: Landed): Promise<Proving> {
-    const { source, warehouse } = this.ends;
+    const { warehouse } = this.ends;
+    const { answers } = landed;
     const without = await warehouse.without(plan);
     const tiny =
       this.provesAll &&
@@ -278,12 +287,12 @@ class LoadRun {
     const filled = landed.sifted && fillsSlices(plan, window) ? await landed.sifted.fallInto() : "all";
     const slices = window.kind === "all" || tiny ? "all" : filled === "all" ? null : filled;
     // A repair leaves the watermark where it is.
-    const highest = isDue(this.order.scope) ? source.highWater(plan, window) : Promise.resolve(null);
+    const highest = isDue(this.order.scope) ? answers.highWater(plan, window) : Promise.resolve(null);
     highest.catch(() => undefined);
     const figures =
       slices === null
-        ? this.asked(plan, source.side(plan, without, window).cells())
-        : this.asked(plan, source.side(plan, without).figures(slices, true));
+        ? this.asked(plan, answers.side(plan, without, window).cells())
+        : this.asked(plan, answers.side(plan, without).figures(slices, true));
     return { slices, without, highest, figures };
   }
 
@@ -297,12 +306,12 @@ class LoadRun {
   /** Asks the source for the figures of the slices that a part brings news to, or of all where that costs little; it works them out while the warehouse applies. */
   private async beginFigures(
     plan: LoadPlan,
-    { sifted }: Landed,
+    { sifted, answers }: Landed,
     proving: Proving,
     swept: (string | null)[],
   ): Promise<Compared | null> {
     if (proving.slices === "all" || !sifted) return null;
-    const { source, warehouse } = this.ends;
+    const { warehouse } = this.ends;
     const news = await sifted.touched();
     const touched = news === "all" ? news : [...new Set([...news, ...swept])];
     if (proving.slices) {
@@ -311,7 +320,7 @@ class LoadRun {
       const figures =
         slices.length === proving.slices.length
           ? proving.figures
-          : this.asked(plan, source.side(plan, proving.without).figures(slices, true));
+          : this.asked(plan, answers.side(plan, proving.without).figures(slices, true));
       return { slices, touched, figures };
     }
     const small = this.provesAll && (await warehouse.estimatedRows(plan.write.target)) <= smallTable;
@@ -319,7 +328,7 @@ class LoadRun {
     // A large table without slices has no part to compare; its figures come with the next proof of all of it.
     if (!small && !plan.prove.slicing) return { slices: [], touched: [null], figures: null };
     const slices: SliceChoice = small ? "all" : touched;
-    return { slices, touched, figures: this.asked(plan, source.side(plan, proving.without).figures(slices, false)) };
+    return { slices, touched, figures: this.asked(plan, answers.side(plan, proving.without).figures(slices, false)) };
   }
 
   private async prove(

@@ -11,7 +11,7 @@ import { type Ends, withEnds } from "./ends.ts";
 import { findGone, guardReplaced } from "./gone.ts";
 import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";
 import { type LoadReport, tellWaiting } from "./report.ts";
-import { type Transfer, transfer } from "./staging.ts";
+import { stageRows, type Transfer } from "./staging.ts";
 import { windowWords } from "./words.ts";
 
 export interface RehearsalOrder extends LoadName {
@@ -29,12 +29,11 @@ const goneShown = 20;
 async function staged(ends: Ends, what: Transfer, run: number | null, from: From, report: LoadReport) {
   report.phase("read");
   await ends.warehouse.begin(ends.inside ? from : null, tellWaiting(report));
-  const stage = await ends.warehouse.stage(what.plan, run);
-  const { rows: read } = await transfer(ends, stage, what, report);
+  const { stage, rows: read, answers } = await stageRows(ends, what, run, report);
   report.line(`${grouped(read)} rows staged`);
   report.phase("check");
   const sifted = await stage.sift(read, false, report.line);
-  return { read, sifted, rejected: await sifted.rejectedExamples() };
+  return { read, sifted, answers, rejected: await sifted.rejectedExamples() };
 }
 
 /**
@@ -70,7 +69,7 @@ export function executeRehearsal(
     report.line(windowWords(plan, window), from.statement(plan, window));
     const changes = into.changes(plan, existing, drifted.widened, planned.kept);
     for (const change of changes) report.line(`would run: ${change.message}`, change.sql);
-    const { read, sifted, rejected } = await staged(
+    const { read, sifted, rejected, answers } = await staged(
       ends,
       { plan, window, limit, signal },
       run.id,
@@ -86,7 +85,9 @@ export function executeRehearsal(
     if (plan.write.mode === "replace" && existing && limit === null)
       await guardReplaced(plan, existing, sifted.accepted, into);
     const sweeps = plan.write.deletions !== null && isDue(scope) && planned.sweep && existing !== null;
-    const gone = sweeps ? await findGone(plan, await into.without(plan), existing, ends, report) : [];
+    const gone = sweeps
+      ? await findGone(plan, await into.without(plan), existing, { answers, warehouse: into }, report)
+      : [];
     const late = existing && window.kind === "since" && changes.length === 0 ? await sifted.late(window.value) : null;
     await into.rollback();
     return {

@@ -2,7 +2,8 @@ import { pipeline as pipe } from "node:stream/promises";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { LoadFailure } from "../failure.ts";
-import type { Landing } from "../warehouse/warehouse.ts";
+import type { Answers } from "../source/source.ts";
+import type { Landing, Received, Stage } from "../warehouse/warehouse.ts";
 import type { Ends } from "./ends.ts";
 import type { LoadReport } from "./report.ts";
 
@@ -34,14 +35,14 @@ export async function transfer(
 }
 
 /** Pipes the rows across with back-pressure; both ends must have counted the same number. */
-async function pipeRows(
-  { source }: Ends,
+export async function pipeRows(
+  { source }: Pick<Ends, "source">,
   landing: Landing,
   { plan, window, limit, direct = false, signal }: Transfer,
   report: LoadReport,
 ): Promise<{ rows: string; bytes: number }> {
   const rows = await source.rows(plan, window, limit, direct);
-  const sink = landing.sink();
+  const sink = landing.sink(rows.format);
   let bytes = 0;
   let asking = false;
   rows.on("data", (chunk: Buffer) => {
@@ -68,4 +69,27 @@ async function pipeRows(
     });
   report.progress(sent, bytes);
   return { rows: sent, bytes };
+}
+
+/** Rows in a stage, and who answers for their source: itself, or what was received of it. */
+export interface Staged {
+  stage: Stage;
+  rows: string;
+  bytes: number;
+  answers: Answers;
+  received: Received | null;
+}
+
+/** Brings a window's rows to a stage. @param run names the stage; null for one that only this session sees */
+export async function stageRows(ends: Ends, what: Transfer, run: number | null, report: LoadReport): Promise<Staged> {
+  const { source, warehouse } = ends;
+  if (source.answers) {
+    const stage = await warehouse.stage(what.plan, run);
+    return { stage, ...(await transfer(ends, stage, what, report)), answers: source.answers, received: null };
+  }
+  const received = await warehouse.receive(what.plan, run);
+  const all = { ...what, window: { kind: "all" as const }, limit: what.window.kind === "all" ? what.limit : null };
+  const brought = await pipeRows(ends, received.landing, all, report);
+  const { stage, rows } = await received.stage(what.window, what.window.kind === "all" ? null : what.limit);
+  return { stage, rows: rows ?? brought.rows, bytes: brought.bytes, answers: received.answers, received };
 }

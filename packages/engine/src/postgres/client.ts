@@ -1,7 +1,7 @@
 import { once } from "node:events";
 import * as sql from "@undercoat/core/sql/session";
 import pg from "pg";
-import type { Credentials, Row } from "../connection/credentials.ts";
+import type { Row, ServerCredentials } from "../connection/credentials.ts";
 
 const asText = { getTypeParser: () => (value: string) => value };
 
@@ -33,7 +33,7 @@ interface Idle extends Backend {
 
 const waiting = new Map<string, Idle[]>();
 
-const keyOf = ({ settings, password }: Credentials) => JSON.stringify([settings, password]);
+const keyOf = ({ settings, password }: ServerCredentials) => JSON.stringify([settings, password]);
 
 function take(key: string): Backend | undefined {
   const found = waiting.get(key)?.pop();
@@ -65,7 +65,7 @@ async function settle(client: pg.Client, { application, readOnly }: Wanted): Pro
 }
 
 /** A connection that waits for work, or a new one. @throws what pg throws where it can't be had */
-export async function acquire(credentials: Credentials, wanted: Wanted): Promise<Backend> {
+export async function acquire(credentials: ServerCredentials, wanted: Wanted): Promise<Backend> {
   const key = keyOf(credentials);
   for (let found = wanted.fresh ? undefined : take(key); found; found = take(key)) {
     try {
@@ -109,7 +109,7 @@ export async function end(client: pg.Client): Promise<void> {
 }
 
 /** Undoes what a connection's work has left, and lets it wait for the next; where that fails it ends. */
-export async function release(credentials: Credentials, { client, pid }: Backend): Promise<void> {
+export async function release(credentials: ServerCredentials, { client, pid }: Backend): Promise<void> {
   const key = keyOf(credentials);
   try {
     await client.query(sql.forgetWork);

@@ -2,7 +2,7 @@ import type { Readable, Writable } from "node:stream";
 import * as sql from "@undercoat/core/sql/session";
 import type pg from "pg";
 import { type CopyStreamQuery, from as copyFrom, to as copyTo } from "pg-copy-streams";
-import type { Credentials, Row } from "../connection/credentials.ts";
+import type { Row, ServerCredentials } from "../connection/credentials.ts";
 import { Cancelled, failureOf, LoadFailure, type Place } from "../failure.ts";
 import { acquire, end, release } from "./client.ts";
 
@@ -28,7 +28,7 @@ export class Session {
 
   private constructor(
     private readonly client: pg.Client,
-    readonly credentials: Credentials,
+    readonly credentials: ServerCredentials,
     readonly pid: string,
     private readonly signal: AbortSignal | undefined,
   ) {}
@@ -38,7 +38,7 @@ export class Session {
   }
 
   /** Signs in. @throws LoadFailure saying what could not be done. */
-  static async open(credentials: Credentials, options: SessionOptions): Promise<Session> {
+  static async open(credentials: ServerCredentials, options: SessionOptions): Promise<Session> {
     try {
       options.signal?.throwIfAborted();
       const backend = await acquire(credentials, {

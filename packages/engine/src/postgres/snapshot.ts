@@ -5,18 +5,27 @@ import { contentsOfKeys, copyOut, highWater, keysPastWatermark, previewRows } fr
 import { keysOf, sourceRelation } from "@undercoat/core/sql/relation";
 import { clock, databaseIdentity } from "@undercoat/core/sql/session";
 import type { Row } from "../connection/credentials.ts";
-import { isDataError } from "../failure.ts";
+import { isDataError, LoadFailure } from "../failure.ts";
 import type { ProofSide } from "../proof/side.ts";
-import type { RowStream, Snapshot } from "../source/source.ts";
+import type { Answers, RowStream, Snapshot } from "../source/source.ts";
 import { describe } from "./describe.ts";
 import type { Session } from "./session.ts";
 import { PostgresSide } from "./side.ts";
 
 /** A session as a source at one moment: that of a transaction which has been begun. */
-export class PostgresSnapshot implements Snapshot {
+export class PostgresSnapshot implements Snapshot, Answers {
   constructor(protected readonly session: Session) {}
 
+  get answers(): Answers {
+    return this;
+  }
+
   async describe(from: From): Promise<Dataset> {
+    if (from.files !== undefined)
+      throw new LoadFailure({
+        message: `${this.session.place.name} is a database: it has no files`,
+        hint: "Name a table or a query of it, or a connection to a folder of files.",
+      });
     if (from.query || from.where) await this.session.guard(from.rows === "visible" ? "on" : "off");
     return describe(this.session, from);
   }
@@ -29,8 +38,9 @@ export class PostgresSnapshot implements Snapshot {
     return (await this.session.one(clock)).moment ?? null;
   }
 
-  rows(plan: LoadPlan, window: Window, limit: number | null, direct: boolean): Promise<RowStream> {
-    return this.session.copyOut(copyOut(plan, window, limit, direct));
+  async rows(plan: LoadPlan, window: Window, limit: number | null, direct: boolean): Promise<RowStream> {
+    const stream = await this.session.copyOut(copyOut(plan, window, limit, direct));
+    return Object.assign(stream, { format: "binary" as const });
   }
 
   async highWater(plan: LoadPlan, window: Window): Promise<string | null> {

@@ -1,4 +1,5 @@
 import type { LoadPlan } from "@undercoat/core/plan/plan";
+import { grouped } from "@undercoat/core/proof/decimal";
 import type { RowDifferences } from "@undercoat/core/proof/difference";
 import type { LoadProof } from "@undercoat/core/run/run";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
@@ -6,8 +7,9 @@ import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { Cancelled, isDataError, LoadFailure } from "../failure.ts";
 import { definitionOf, type LoadName, planFor } from "../load/planning.ts";
 import { type LoadReport, tellWaiting } from "../load/report.ts";
+import { pipeRows } from "../load/staging.ts";
 import { proofWords } from "../load/words.ts";
-import type { Snapshot, Source } from "../source/source.ts";
+import type { Answers, Snapshot, Source } from "../source/source.ts";
 import type { Warehouse, WarehouseSnapshot } from "../warehouse/warehouse.ts";
 import { proofOf, withVersions } from "./figures.ts";
 import { compareCells, type Sides } from "./rows.ts";
@@ -50,7 +52,7 @@ export async function executeProof(
   try {
     if (into.status === "rejected") throw into.reason;
     if (from.status === "rejected") throw from.reason;
-    return await prove(order, from.value, into.value, report);
+    return await prove(order, from.value, into.value, warehouse, report, signal);
   } catch (error) {
     throw signal.aborted ? new Cancelled("Cancelled") : error;
   } finally {
@@ -62,7 +64,9 @@ async function prove(
   order: ProofOrder,
   source: Snapshot,
   warehouse: WarehouseSnapshot,
+  house: Warehouse,
   report: LoadReport,
+  signal: AbortSignal,
 ): Promise<ProofOutcome> {
   const { plan, existing } = await planFor(order, { source, warehouse });
   const target = formatTableName(plan.write.target);
@@ -75,6 +79,52 @@ async function prove(
       message: `${target} has no column ${lacking.map((column) => column.name).join(", ")}`,
       hint: "Run the pipeline first; it adds them.",
     });
+  const again = source.answers ? null : await readAgain(order, plan, source, house, report, signal);
+  const answers = source.answers ?? again?.answers;
+  if (!answers) throw new LoadFailure({ message: "Nothing answers for the source" });
+  try {
+    return await compareSides(order, plan, answers, warehouse, report, again ? "read again" : "source");
+  } finally {
+    await again?.close();
+  }
+}
+
+/** Reads everything again into a place that only this session sees, and asks that instead of the source. */
+async function readAgain(
+  { run }: ProofOrder,
+  plan: LoadPlan,
+  source: Snapshot,
+  warehouse: Warehouse,
+  report: LoadReport,
+  signal: AbortSignal,
+): Promise<{ answers: Answers; close(): Promise<void> }> {
+  report.phase("read");
+  const session = await warehouse.session(`undercoat run ${run.id}`, { looking: true, signal });
+  try {
+    await session.begin(null, tellWaiting(report));
+    const { landing, answers } = await session.receive(plan, null);
+    const { rows } = await pipeRows(
+      { source },
+      landing,
+      { plan, window: { kind: "all" }, limit: null, signal },
+      report,
+    );
+    report.line(`${grouped(rows)} rows read again, to be compared`);
+    return { answers, close: () => session.rollback().finally(() => session.close()) };
+  } catch (error) {
+    await session.close();
+    throw error;
+  }
+}
+
+async function compareSides(
+  order: ProofOrder,
+  plan: LoadPlan,
+  source: Answers,
+  warehouse: WarehouseSnapshot,
+  report: LoadReport,
+  how: LoadProof["how"],
+): Promise<ProofOutcome> {
   report.phase("prove");
   const without = await warehouse.without(plan);
   const sides = { left: explained(plan, source.side(plan, without)), right: warehouse.side(plan, without) };
@@ -96,11 +146,8 @@ async function prove(
       `${rows.missing} missing, ${rows.extra} only in the warehouse, ${rows.different} different; found by comparing ${rows.checksums} checksums and ${rows.keysRead} keys`,
     );
   const kept = plan.write.history && order.rows ? await warehouse.history(plan) : null;
-  const proof = withVersions(
-    proofOf(names, left, right, order.slices, without?.rows ?? null),
-    kept,
-    await warehouse.within(plan),
-  );
+  const compare = proofOf(names, left, right, order.slices, without?.rows ?? null);
+  const proof = { ...withVersions(compare, kept, await warehouse.within(plan)), how };
   report.line(proofWords(proof));
   return { proof, rows };
 }

@@ -1,14 +1,17 @@
-import type { Credentials } from "../connection/credentials.ts";
+import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
+import type { Credentials, CredentialsOf } from "../connection/credentials.ts";
+import { FilesSource } from "./files/files.ts";
 import { PostgresSource } from "./postgres/postgres.ts";
 import type { Source } from "./source.ts";
 
 /** Every kind of source; a new kind is one line here. */
-const kinds: Record<string, (credentials: Credentials) => Source> = {
+const kinds: { [Kind in ConnectionSettings["kind"]]: (credentials: CredentialsOf<Kind>) => Source } = {
   postgres: (credentials) => new PostgresSource(credentials),
+  files: (credentials) => new FilesSource(credentials),
 };
 
 export function sourceFor(credentials: Credentials): Source {
-  const make = kinds[credentials.settings.kind];
+  const make = kinds[credentials.settings.kind] as ((credentials: Credentials) => Source) | undefined;
   if (!make) throw new RangeError(`${credentials.settings.kind} is not a kind of source`);
   return make(credentials);
 }

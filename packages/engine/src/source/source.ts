@@ -7,11 +7,16 @@ import type { CheckStep } from "../connection/check.ts";
 import type { Row } from "../connection/credentials.ts";
 import type { ProofSide } from "../proof/side.ts";
 
-/** Rows as a byte stream in PostgreSQL's binary COPY format; `counted` is how many the source says it sent, told after the last. */
-export type RowStream = Readable & { counted: Promise<number> };
+/**
+ * Rows as a byte stream in a COPY format of PostgreSQL's: binary, or csv without a head, where every value is quoted and a null
+ * is nothing. `counted` is how many the source says it sent, told after the last.
+ */
+export type RowStream = Readable & { format: "binary" | "csv"; counted: Promise<number> };
 
 /** One unchanging moment of a source: rows, watermark and figures read through it belong together. */
 export interface Snapshot {
+  /** who answers of its rows at this moment: the source itself; null where what was received of it must */
+  readonly answers: Answers | null;
   describe(from: From): Promise<Dataset>;
   /** which database this is; a watermark taken from another one does not count. Null where the source can't tell */
   identity(): Promise<string | null>;
@@ -19,12 +24,17 @@ export interface Snapshot {
   moment(): Promise<string | null>;
   /** `limit`: only so many rows, the latest by watermark; `direct`: as a new target takes them */
   rows(plan: LoadPlan, window: Window, limit: number | null, direct: boolean): Promise<RowStream>;
+  /** the statement by which a window is read, for people */
+  statement(plan: LoadPlan, window: Window): string;
+  close(): Promise<void>;
+}
+
+/** What is asked of a source's rows at one moment. */
+export interface Answers {
   /** the highest watermark of a window's rows as text; null where there is none */
   highWater(plan: LoadPlan, window: Window): Promise<string | null>;
   /** the first rows under the warehouse's names, as text */
   preview(plan: LoadPlan, window: Window, limit: number): Promise<Row[]>;
-  /** the statement by which a window is read, for people */
-  statement(plan: LoadPlan, window: Window): string;
   /** its rows as a side of a proof, of a window or all, less rejected ones */
   side(plan: LoadPlan, without: Without | null, window?: Window): ProofSide;
   /** the keys of its rows, less rejected ones, as a side of a proof */
@@ -37,7 +47,6 @@ export interface Snapshot {
     keys: string[][],
     watermark: string,
   ): Promise<{ past: string; before: string; late: string | null } | null>;
-  close(): Promise<void>;
 }
 
 /** For what a snapshot is taken. */

@@ -12,7 +12,7 @@ import type { TableName } from "@undercoat/core/sql/identifier";
 import type { RejectedFilter } from "@undercoat/core/sql/reject";
 import type { TargetChange } from "@undercoat/core/sql/target";
 import type { ProofSide } from "../proof/side.ts";
-import type { Snapshot, Source } from "../source/source.ts";
+import type { Answers, RowStream, Snapshot, Source } from "../source/source.ts";
 
 /** Takes rows as a binary COPY stream; `rowCount` is exact once it has finished. */
 export type RowSink = Writable & { rowCount: number };
@@ -108,6 +108,8 @@ export interface WarehouseSession extends WarehouseSnapshot {
   withdraw(plan: LoadPlan): Promise<boolean>;
   /** Makes the stage; without a run's number one that only this session sees. */
   stage(plan: LoadPlan, run: number | null): Promise<Stage>;
+  /** A place for the rows of a source that answers nothing, which then answers in its stead; without a run's number one that only this session sees. */
+  receive(plan: LoadPlan, run: number | null): Promise<Received>;
   /** the target's rows, those marked as gone left out; `existing`: its columns, where some may still be lacking */
   targetRows(plan: LoadPlan, existing: Dataset | null): Promise<bigint>;
   /** the server's estimate of the target's rows, without reading it */
@@ -130,11 +132,21 @@ export interface WarehouseSession extends WarehouseSnapshot {
 
 /** Where rows arrive. */
 export interface Landing {
-  sink(): RowSink;
+  sink(format: RowStream["format"]): RowSink;
   /** Reads and writes without a row leaving the database; how many. */
   take(window: Window, limit: number | null): Promise<string>;
   /** rows and bytes taken so far by the running COPY, asked from beside it; null when it can't be told */
   progress(): Promise<{ rows: string; bytes: string } | null>;
+}
+
+/** The rows of a source that answers nothing of them, as they were received. */
+export interface Received {
+  landing: Landing;
+  /** what is asked of the source is asked of these rows */
+  answers: Answers;
+  /** Those of a window as a stage; how many, or null where it is all of them. */
+  stage(window: Window, limit: number | null): Promise<{ stage: Stage; rows: string | null }>;
+  drop(): Promise<void>;
 }
 
 /** Rows as they were read. */

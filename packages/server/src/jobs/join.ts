@@ -44,8 +44,7 @@ export async function withNewTables(
   const joined: string[] = [];
   for (const table of tables) {
     const { load } = suggestLoad(
-      joins.connection,
-      table,
+      { connection: joins.connection, table: formatTableName(table) },
       { schema: joins.into, table: table.table },
       await source.dataset(table),
     );

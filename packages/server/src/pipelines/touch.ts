@@ -34,11 +34,11 @@ async function sameDatabase(store: Store, one: string, other: string): Promise<b
   if (one === other) return true;
   const [a, b] = await Promise.all([one, other].map((name) => store.credentials(name).catch(() => null)));
   return (
-    a !== null &&
-    b !== null &&
-    a?.settings.host === b?.settings.host &&
-    a?.settings.port === b?.settings.port &&
-    a?.settings.database === b?.settings.database
+    a?.settings.kind === "postgres" &&
+    b?.settings.kind === "postgres" &&
+    a.settings.host === b.settings.host &&
+    a.settings.port === b.settings.port &&
+    a.settings.database === b.settings.database
   );
 }
 

@@ -5,6 +5,7 @@ import type { Message } from "@undercoat/core/message/message";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { readProject } from "@undercoat/core/pipeline/project";
 import { demoNames, isSeeded, plantTrouble, seedDemo } from "@undercoat/demo/demo";
+import { makeFares } from "@undercoat/demo/files";
 import { demoProject } from "@undercoat/demo/project";
 import { openInbox } from "@undercoat/standins/inbox";
 import { openReceiver } from "@undercoat/standins/receiver";
@@ -113,6 +114,12 @@ export async function furnishDemo(serving: Serving, settings: Settings, tell: Te
   ] as const)
     if (known === 0 || (await ConnectionRow.findByPk(name)))
       await ConnectionRow.upsert({ name, settings: settingsOf, secret: seal(settings.key, password, name) });
+  const [folder] = settings.files;
+  if (folder !== undefined) {
+    makeFares(folder);
+    if (known === 0)
+      await ConnectionRow.upsert({ name: "fares", settings: { kind: "files", path: "fares" }, secret: null });
+  }
   await openStandins(serving, settings, secrets.office, known === 0);
   if (known === 0) await firstLoads(serving, url(demoNames.bookings), tell);
 }

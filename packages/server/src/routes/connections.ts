@@ -1,6 +1,6 @@
 import type { ConnectionView } from "@undercoat/core/api/api";
+import { kindOf, sameAddress } from "@undercoat/core/connection/kinds";
 import { connectionsOf } from "@undercoat/core/parameter/resolve";
-import { sameAddress } from "@undercoat/core/pipeline/address";
 import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import { connectionSchema, slug } from "@undercoat/core/pipeline/schema";
 import { formatTableName } from "@undercoat/core/sql/identifier";
@@ -19,7 +19,7 @@ import { ConnectionRow, PipelineRow } from "../store/models.ts";
 type Given = ConnectionSettings & { password?: string; name?: string };
 
 /** On a screen a password is typed in; naming an environment variable belongs to the project file. */
-const given = connectionSchema.keys({ password: Joi.string().allow("").max(1024), name: slug });
+const given = (more: Joi.SchemaMap) => connectionSchema(Joi.string().allow("").max(1024), more);
 
 export async function usersOf(name: string): Promise<ConnectionView["usedBy"]> {
   const pipelines = await PipelineRow.findAll({ order: ["title"] });
@@ -35,6 +35,11 @@ export async function usersOf(name: string): Promise<ConnectionView["usedBy"]> {
 const view = async (row: ConnectionRow): Promise<ConnectionView> => ({
   name: row.name,
   ...row.settings,
+  title: kindOf(row.settings).title,
+  place: kindOf(row.settings).place(row.settings),
+  manner: kindOf(row.settings).manner(row.settings),
+  warehouse: kindOf(row.settings).warehouse,
+  asks: kindOf(row.settings).asks,
   hasPassword: row.secret !== null,
   usedBy: await usersOf(row.name),
 });
@@ -64,11 +69,9 @@ async function create(name: string, settings: ConnectionSettings, secret: string
 
 /** Which functions queries may call beside PostgreSQL's own is an administrator's to say. An editor who leaves the list out keeps it. */
 function listFunctions(c: Context<Env>, settings: ConnectionSettings, before: ConnectionSettings | undefined): void {
-  if (settings.functions === undefined && before?.functions) settings.functions = before.functions;
-  if (
-    JSON.stringify(settings.functions ?? []) !== JSON.stringify(before?.functions ?? []) &&
-    signedIn(c).role !== "administrator"
-  )
+  if (settings.kind === "postgres" && before?.kind === "postgres") settings.functions ??= before.functions;
+  const reserved = (of: ConnectionSettings | undefined) => JSON.stringify(of ? kindOf(of).reserved(of) : []);
+  if (reserved(settings) !== reserved(before) && signedIn(c).role !== "administrator")
     throw new HttpProblem(403, "Only an administrator lists the functions that queries may call");
 }
 
@@ -85,25 +88,20 @@ export const connections = routes()
   .use(requires("viewer"))
   .get("/", async (c) => c.json(await Promise.all((await ConnectionRow.findAll({ order: ["name"] })).map(view))))
   .get("/:name", async (c) => c.json(await view(await found(c.req.param("name")))))
-  .post(
-    "/",
-    requires("editor"),
-    takes<Given & { name: string }>(given.fork("name", (field) => field.required())),
-    async (c) => {
-      const { store, settings: house } = c.get("house");
-      const asked = c.req.valid("json");
-      const { settings, password } = parts(asked);
-      listFunctions(c, settings, undefined);
-      const row = await create(
-        asked.name,
-        settings,
-        password === undefined ? null : seal(house.key, password, asked.name),
-      );
-      await store.tell({ kind: "changed", what: "connections" });
-      return c.json(await view(row), 201);
-    },
-  )
-  .put("/:name", requires("editor"), takes<Given>(given), async (c) => {
+  .post("/", requires("editor"), takes<Given & { name: string }>(given({ name: slug.required() })), async (c) => {
+    const { store, settings: house } = c.get("house");
+    const asked = c.req.valid("json");
+    const { settings, password } = parts(asked);
+    listFunctions(c, settings, undefined);
+    const row = await create(
+      asked.name,
+      settings,
+      password === undefined ? null : seal(house.key, password, asked.name),
+    );
+    await store.tell({ kind: "changed", what: "connections" });
+    return c.json(await view(row), 201);
+  })
+  .put("/:name", requires("editor"), takes<Given>(given({ name: slug })), async (c) => {
     const { store, settings: house } = c.get("house");
     const row = await found(c.req.param("name"));
     const { settings, password } = parts(c.req.valid("json"));
@@ -146,7 +144,7 @@ export const connections = routes()
   .post(
     "/check",
     requires("editor"),
-    takes<Given & { warehouse: boolean }>(given.keys({ warehouse: Joi.boolean().default(true) })),
+    takes<Given & { warehouse: boolean }>(given({ name: slug, warehouse: Joi.boolean().default(true) })),
     async (c) => {
       const asked = c.req.valid("json");
       const { warehouse, ...rest } = asked;

@@ -8,6 +8,7 @@ import type {
   WarehouseTable,
   WarehouseView,
 } from "@undercoat/core/api/api";
+import { kindOf } from "@undercoat/core/connection/kinds";
 import { type Given, placesOf } from "@undercoat/core/parameter/resolve";
 import { earliestFor, meets } from "@undercoat/core/proof/days";
 import { subtract } from "@undercoat/core/proof/decimal";
@@ -391,11 +392,11 @@ export const search = routes()
           });
     }
     for (const row of await ConnectionRow.findAll({ order: ["name"] }))
-      if (has(row.name, row.settings.host, row.settings.database))
+      if (has(row.name, kindOf(row.settings).place(row.settings)))
         found.push({
           kind: "connection",
           title: row.name,
-          detail: `${row.settings.database} at ${row.settings.host}`,
+          detail: kindOf(row.settings).place(row.settings),
           to: `/connections/${row.name}`,
         });
     const number = /^(?:run )?(\d{1,9})$/.exec(wanted)?.[1];

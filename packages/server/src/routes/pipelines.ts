@@ -1,4 +1,5 @@
 import type { PipelineSummary, PipelineView, SuggestedLoad } from "@undercoat/core/api/api";
+import { bareName, fromItem } from "@undercoat/core/dataset/item";
 import {
   type Given,
   givensOf,
@@ -389,18 +390,22 @@ export const pipelines = routes()
     async (c) => {
       const { store } = c.get("house");
       const { connection, tables, schema } = c.req.valid("json");
-      const snapshot = await sourceFor(await store.credentials(connection)).snapshot("undercoat suggest");
+      const credentials = await store.credentials(connection);
+      const { kind } = credentials.settings;
+      const snapshot = await sourceFor(credentials).snapshot("undercoat suggest");
       try {
         const suggested: SuggestedLoad[] = [];
         const [names, targets] = [new Set<string>(), new Set<string>()];
         for (const table of tables) {
-          const dataset = await snapshot.describe({ connection, table });
-          const from = parseTableName(table);
-          const name = freeName(slugOf(from.table), names);
-          const target = freeName(from.table, targets, "_");
+          const item = parseTableName(table);
+          const from = fromItem(connection, kind, item);
+          const dataset = await snapshot.describe(from);
+          const bare = bareName(from, item);
+          const name = freeName(slugOf(bare), names);
+          const target = freeName(from.files === undefined ? bare : slugOf(bare).replaceAll("-", "_"), targets, "_");
           names.add(name);
           targets.add(target);
-          suggested.push({ name, ...suggestLoad(connection, from, { schema, table: target }, dataset) });
+          suggested.push({ name, ...suggestLoad(from, { schema, table: target }, dataset) });
         }
         return c.json(suggested);
       } finally {

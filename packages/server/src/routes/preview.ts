@@ -64,7 +64,7 @@ async function look(
       plan,
       watermark,
       sql: snapshot.statement(plan, window),
-      rows: await snapshot.preview(plan, window, limit),
+      rows: (await snapshot.answers?.preview(plan, window, limit)) ?? [],
       rejected: [],
     };
   } finally {

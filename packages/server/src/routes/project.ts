@@ -1,6 +1,6 @@
+import { kindOf, sameAddress } from "@undercoat/core/connection/kinds";
 import { type MailServer, type Message, sameReceiver } from "@undercoat/core/message/message";
 import { connectionsOf } from "@undercoat/core/parameter/resolve";
-import { connectionDefaults, sameAddress } from "@undercoat/core/pipeline/address";
 import { changesBetween, changeWords } from "@undercoat/core/pipeline/changes";
 import { orderedPipeline } from "@undercoat/core/pipeline/ordered";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
@@ -64,7 +64,7 @@ function givensOf(project: Project, environment: Record<string, string>): { give
   };
   const connections = Object.entries(project.connections ?? {}).map(([name, { password, ...rest }]) => ({
     name,
-    settings: { ...connectionDefaults, ...rest },
+    settings: { ...kindOf(rest).defaults, ...rest } as ConnectionSettings,
     password: opened(password, ["connections", name, "password"]),
   }));
   const messages = Object.entries(project.messages ?? {}).map(([name, { secret, ...definition }]) => {
@@ -215,10 +215,12 @@ export const project = routes()
       refuse([...misplaced, ...told.problems]);
       changes.push(...told.changes);
       if (signedIn(c).role !== "administrator") {
-        const rows = new Map((await ConnectionRow.findAll()).map((row) => [row.name, row.settings.functions ?? []]));
+        const rows = new Map(
+          (await ConnectionRow.findAll()).map(({ name, settings: held }) => [name, kindOf(held).reserved(held)]),
+        );
         const listing = given.find(
-          ({ name, settings: { functions = [] } }) =>
-            JSON.stringify(functions) !== JSON.stringify(rows.get(name) ?? []),
+          ({ name, settings: asked }) =>
+            JSON.stringify(kindOf(asked).reserved(asked)) !== JSON.stringify(rows.get(name) ?? []),
         );
         if (listing)
           throw new HttpProblem(

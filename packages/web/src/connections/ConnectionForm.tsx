@@ -1,15 +1,16 @@
-import { Button, Checkbox, Modal, NumberInput, PasswordInput, Select, TextInput } from "@mantine/core";
+import { Button, Checkbox, Modal, Select, TextInput } from "@mantine/core";
 import { useForm } from "@mantine/form";
 import { IconCheck, IconMinus, IconX } from "@tabler/icons-react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { ConnectionView } from "@undercoat/core/api/api";
-import { connectionDefaults } from "@undercoat/core/pipeline/address";
 import { useNavigate } from "react-router";
 import { ApiProblem, answer, path, server } from "../api/client.ts";
 import { queries, refresh } from "../api/queries.ts";
 import { tellFields } from "../parts/fields.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { useCheck } from "./check.ts";
+import type { FormValues } from "./kinds/kind.ts";
+import { kindForms } from "./kinds/kinds.ts";
 
 const icons = {
   passed: <IconCheck size={16} aria-label="passed" />,
@@ -21,33 +22,30 @@ const icons = {
 export function ConnectionForm({ connection, onClose }: { connection: ConnectionView | null; onClose: () => void }) {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const form = useForm({
+  const form = useForm<FormValues>({
     initialValues: {
       name: connection?.name ?? "",
-      host: connection?.host ?? "127.0.0.1",
-      port: connection?.port ?? connectionDefaults.port,
-      database: connection?.database ?? "",
-      user: connection?.user ?? "",
+      kind: connection?.kind ?? "postgres",
       password: "",
-      tls: connection?.tls ?? "off",
       warehouse: connection?.usedBy.some((use) => use.as === "warehouse") ?? false,
+      fields: Object.assign({}, ...Object.values(kindForms).map((one) => one.initial(connection ?? {}))),
     },
-    validate: {
-      name: (value) => (connection || /^[a-z0-9][a-z0-9_-]{0,62}$/i.test(value) ? null : "Letters, digits, - and _"),
-      host: (value) => (value.trim() ? null : "Where the server is"),
-      database: (value) => (value.trim() ? null : "The database's name"),
-      user: (value) => (value.trim() ? null : "Who signs in there"),
-    },
+    validate: (values) => ({
+      ...(connection || /^[a-z0-9][a-z0-9_-]{0,62}$/i.test(values.name) ? {} : { name: "Letters, digits, - and _" }),
+      ...Object.fromEntries(
+        Object.entries(kindForms[values.kind].wrong).map(([field, wrong]) => [
+          `fields.${field}`,
+          wrong(values.fields[field] ?? ""),
+        ]),
+      ),
+    }),
   });
+  const kind = kindForms[form.values.kind];
   const { steps, state, error, check } = useCheck();
   const settings = () => {
-    const { name: _name, password, warehouse: _, ...rest } = form.values;
-    return {
-      kind: "postgres" as const,
-      ...rest,
-      port: Number(rest.port),
-      ...(password === "" && connection?.hasPassword ? {} : { password }),
-    };
+    const { password, fields } = form.values;
+    const kept = !kind.password || (password === "" && connection?.hasPassword);
+    return { ...kind.settings(fields), ...(kept ? {} : { password }) };
   };
   const save = useMutation({
     mutationFn: () =>
@@ -60,61 +58,39 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
       onClose();
       navigate(`/connections/${saved.name}`);
     },
-    onError: (failed) => tellFields(failed, form),
+    onError: (failed) =>
+      tellFields(failed, {
+        setFieldError: (field, words) =>
+          form.setFieldError(Object.hasOwn(form.values.fields, field) ? `fields.${field}` : field, words),
+      }),
   });
   return (
-    <Modal
-      opened
-      onClose={onClose}
-      title={connection ? `Change ${connection.name}` : "A new connection to PostgreSQL"}
-      size="lg"
-    >
+    <Modal opened onClose={onClose} title={connection ? `Change ${connection.name}` : "A new connection"} size="lg">
       <form onSubmit={form.onSubmit(() => save.mutate())} style={{ display: "grid", gap: 12 }}>
         {!connection && (
-          <TextInput
-            label="Name"
-            description="As pipelines and project files call it"
-            data-autofocus
-            {...form.getInputProps("name")}
+          <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 12 }}>
+            <TextInput
+              label="Name"
+              description="As pipelines and project files call it"
+              data-autofocus
+              {...form.getInputProps("name")}
+            />
+            <Select
+              label="Kind"
+              description="What stands at the other end"
+              data={Object.entries(kindForms).map(([value, { title }]) => ({ value, label: title }))}
+              allowDeselect={false}
+              {...form.getInputProps("kind")}
+            />
+          </div>
+        )}
+        <kind.Fields form={form} connection={connection} />
+        {kind.warehouse && (
+          <Checkbox
+            label="It serves as a warehouse too: check the right to write"
+            {...form.getInputProps("warehouse", { type: "checkbox" })}
           />
         )}
-        <div style={{ display: "grid", gridTemplateColumns: "1fr 130px", gap: 12 }}>
-          <TextInput label="Host" {...form.getInputProps("host")} />
-          <NumberInput
-            label="Port"
-            min={1}
-            max={65535}
-            allowDecimal={false}
-            thousandSeparator=""
-            {...form.getInputProps("port")}
-          />
-        </div>
-        <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 12 }}>
-          <TextInput label="Database" {...form.getInputProps("database")} />
-          <TextInput label="User" autoComplete="off" {...form.getInputProps("user")} />
-        </div>
-        <div style={{ display: "grid", gridTemplateColumns: "1fr 1fr", gap: 12 }}>
-          <PasswordInput
-            label="Password"
-            autoComplete="new-password"
-            placeholder={connection?.hasPassword ? "kept as it is" : ""}
-            {...form.getInputProps("password")}
-          />
-          <Select
-            label="TLS"
-            data={[
-              { value: "off", label: "off" },
-              { value: "require", label: "require, any certificate" },
-              { value: "verify", label: "verify the certificate" },
-            ]}
-            allowDeselect={false}
-            {...form.getInputProps("tls")}
-          />
-        </div>
-        <Checkbox
-          label="It serves as a warehouse too: check the right to write"
-          {...form.getInputProps("warehouse", { type: "checkbox" })}
-        />
         {steps.length > 0 && (
           <ol className="steps" aria-label="Check" aria-live="polite">
             {steps.map((step) => (
@@ -145,7 +121,7 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
               check({
                 ...settings(),
                 name: connection?.name ?? (form.values.name || undefined),
-                warehouse: form.values.warehouse,
+                warehouse: kind.warehouse && form.values.warehouse,
               })
             }
           >

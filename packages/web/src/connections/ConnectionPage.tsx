@@ -2,6 +2,7 @@ import { Button, Modal, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { ConnectionView } from "@undercoat/core/api/api";
 import type { DatasetSummary } from "@undercoat/core/dataset/dataset";
+import { listedName } from "@undercoat/core/dataset/item";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
@@ -77,7 +78,7 @@ export default function ConnectionPage() {
   if (!connection.data) return <Unanswered error={connection.error} />;
   const view = connection.data;
   const id = (row: DatasetSummary) => JSON.stringify([row.schema, row.name]);
-  const rows = (datasets.data ?? []).filter((row) => matches(wanted, `${row.schema}.${row.name}`));
+  const rows = (datasets.data ?? []).filter((row) => matches(wanted, listedName(row)));
   const chosen = datasets.data?.find((row) => id(row) === open);
   return (
     <Page
@@ -86,11 +87,8 @@ export default function ConnectionPage() {
       heading={name}
       about={
         <>
-          PostgreSQL database <span className="mono">{view.database}</span> at{" "}
-          <span className="mono">
-            {view.host}:{view.port}
-          </span>{" "}
-          as <span className="mono">{view.user}</span>, TLS {view.tls}.{" "}
+          {view.title}: <span className="mono">{view.place}</span>
+          {view.manner && `, as ${view.manner}`}.{" "}
           {view.usedBy.length > 0 && (
             <>
               Used by{" "}
@@ -133,7 +131,8 @@ export default function ConnectionPage() {
           <section aria-label="Tables">
             <div className="actions" style={{ marginBottom: 8, justifyContent: "space-between" }}>
               <span className="quiet">
-                {counted(datasets.data.length, "table")} can be read{wanted ? `, ${rows.length} shown` : ""}
+                {counted(datasets.data.length, view.asks ? "table" : "file")} can be read
+                {wanted ? `, ${rows.length} shown` : ""}
               </span>
               <Filter of="tables" value={wanted} onChange={setWanted} w={190} />
             </div>
@@ -147,11 +146,7 @@ export default function ConnectionPage() {
                 {
                   head: "Table",
                   width: "minmax(0, 2fr)",
-                  cell: (row) => (
-                    <span className={`mono${open === id(row) ? " strong" : ""}`}>
-                      {row.schema}.{row.name}
-                    </span>
-                  ),
+                  cell: (row) => <span className={`mono${open === id(row) ? " strong" : ""}`}>{listedName(row)}</span>,
                 },
                 ...(chosen ? [] : [{ head: "Kind", width: "150px", cell: (row: DatasetSummary) => row.kind }]),
                 {
@@ -169,7 +164,7 @@ export default function ConnectionPage() {
               ]}
             />
           </section>
-          {chosen && <DatasetDetail key={open} connection={name} schema={chosen.schema} table={chosen.name} />}
+          {chosen && <DatasetDetail key={open} connection={name} summary={chosen} />}
         </div>
       )}
       {dialog === "edit" && <ConnectionForm connection={view} onClose={() => setDialog(null)} />}

@@ -16,7 +16,7 @@ export default function ConnectionsPage() {
   const [wanted, setWanted] = useUrlState("find");
   const [adding, setAdding] = useUrlState("new");
   const { data, error } = useQuery(queries.connections());
-  const shown = (data ?? []).filter((row) => matches(wanted, row.name, row.host, row.database));
+  const shown = (data ?? []).filter((row) => matches(wanted, row.name, row.title, row.place));
   const uses = (row: ConnectionView, as: "source" | "warehouse") => row.usedBy.filter((use) => use.as === as).length;
   return (
     <Page
@@ -41,9 +41,8 @@ export default function ConnectionsPage() {
             <tr>
               <th>Connection</th>
               <th>Kind</th>
-              <th>Address</th>
-              <th>User</th>
-              <th>TLS</th>
+              <th>Place</th>
+              <th>As</th>
               <th>Serves as</th>
             </tr>
           </thead>
@@ -55,12 +54,9 @@ export default function ConnectionsPage() {
                     {row.name}
                   </Link>
                 </td>
-                <td>PostgreSQL</td>
-                <td className="mono">
-                  {row.host}:{row.port}/{row.database}
-                </td>
-                <td className="mono">{row.user}</td>
-                <td>{row.tls}</td>
+                <td>{row.title}</td>
+                <td className="mono">{row.place}</td>
+                <td>{row.manner ?? <span className="quiet">nobody</span>}</td>
                 <td>
                   {[
                     uses(row, "source") ? `source of ${counted(uses(row, "source"), "pipeline")}` : "",

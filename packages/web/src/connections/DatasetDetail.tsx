@@ -1,6 +1,7 @@
 import { Tabs } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import type { Dataset, TimeColumn } from "@undercoat/core/dataset/dataset";
+import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
+import { listedName } from "@undercoat/core/dataset/item";
 import { shortType } from "@undercoat/core/sql/type";
 import { queries } from "../api/queries.ts";
 import { grouped } from "../parts/format.ts";
@@ -10,8 +11,7 @@ import { FirstRows } from "./FirstRows.tsx";
 
 interface Props {
   connection: string;
-  schema: string;
-  table: string;
+  summary: DatasetSummary;
 }
 
 function Columns({ dataset }: { dataset: Dataset }) {
@@ -33,6 +33,8 @@ function Columns({ dataset }: { dataset: Dataset }) {
               <td className="mono">{column.name}</td>
               <td>
                 {shortType(column.declared)}
+                {column.fits && <span className="quiet">, {shortType(column.fits)} as its values fit</span>}
+                {column.decimal && column.fits === "numeric" && <span className="quiet"> with decimal commas</span>}
                 {shortType(column.declared) !== shortType(column.warehouseType) && (
                   <span className="quiet"> → {shortType(column.warehouseType)} in a warehouse</span>
                 )}
@@ -107,10 +109,10 @@ function Time({ columns }: { columns: TimeColumn[] }) {
 }
 
 /** What there is to know of one table: columns and keys, first rows, and what could tell its changes. */
-export function DatasetDetail({ connection, schema, table }: Props) {
+export function DatasetDetail({ connection, summary }: Props) {
   const [tab, setTab] = useUrlState("show");
   const shown = tab || "columns";
-  const place = { connection, schema, table };
+  const place = { connection, schema: summary.schema, table: summary.name };
   const dataset = useQuery(queries.dataset(place));
   const rows = useQuery({
     ...queries.rows(place),
@@ -121,15 +123,15 @@ export function DatasetDetail({ connection, schema, table }: Props) {
     enabled: shown === "time",
   });
   return (
-    <section aria-label={`${schema}.${table}`} style={{ minWidth: 0 }}>
+    <section aria-label={listedName(summary)} style={{ minWidth: 0 }}>
       <h2 className="mono" style={{ fontWeight: 500, marginBottom: 6 }}>
-        {schema}.{table}
+        {listedName(summary)}
       </h2>
       <Tabs value={shown} onChange={(value) => setTab(value ?? "")} keepMounted={false}>
         <Tabs.List>
           <Tabs.Tab value="columns">Columns</Tabs.Tab>
           <Tabs.Tab value="rows">First rows</Tabs.Tab>
-          <Tabs.Tab value="time">Time</Tabs.Tab>
+          {summary.kind !== "file" && <Tabs.Tab value="time">Time</Tabs.Tab>}
         </Tabs.List>
         <Tabs.Panel value="columns" pt="sm">
           <ErrorNote error={dataset.error} />

@@ -1,3 +1,4 @@
+import { useQuery } from "@tanstack/react-query";
 import type { Preview } from "@undercoat/core/api/api";
 import { type Candidate, constantsOf } from "@undercoat/core/parameter/make";
 import { holesIn } from "@undercoat/core/parameter/scan";
@@ -8,9 +9,11 @@ import { figureWords } from "@undercoat/core/proof/figure";
 import { durationWords } from "@undercoat/core/schedule/duration";
 import { typeFamily } from "@undercoat/core/sql/type";
 import { Fragment, useState } from "react";
+import { queries } from "../api/queries.ts";
 import { HistoryEditor, historySentence, sinceSentence } from "../shape/HistoryEditor.tsx";
 import { DeletedEditor, deletedSentence } from "../shape/policies.tsx";
 import { ShapeBand } from "../shape/ShapeBand.tsx";
+import { useFill } from "../values/chosen.ts";
 import { Filled } from "../values/Filled.tsx";
 import { MakeParameter } from "../values/MakeParameter.tsx";
 import {
@@ -27,6 +30,7 @@ import {
   WithinEditor,
   withinSentence,
 } from "./editors.tsx";
+import { FilesEditor } from "./FilesEditor.tsx";
 import { Phrase } from "./Phrase.tsx";
 
 interface Props {
@@ -57,6 +61,11 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
   const figures = proof?.figures ?? ["rows"];
   const [keeping, setKeeping] = useState(false);
   /** the way from what stands in a sentence to a parameter */
+  const fill = useFill();
+  const connections = useQuery(queries.connections());
+  const source = connections.data?.find((row) => row.name === fill(from.connection));
+  // What can't be asked takes no watermark and no condition.
+  const asks = source ? source.asks : from.files === undefined;
   const made = (candidate: Candidate | null, ...path: string[]) =>
     candidate && holesIn(candidate.text).length === 0 ? (
       <MakeParameter
@@ -91,17 +100,28 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
           Rows of{" "}
           <Phrase
             {...shared}
-            label="Table or query"
-            wrong={wrong("from", "table") ?? wrong("from", "query") ?? wrong("from", "tables") ?? wrong("from")}
+            label={asks ? "Table or query" : "Files"}
+            wrong={
+              wrong("from", "files") ??
+              wrong("from", "csv") ??
+              wrong("from", "table") ??
+              wrong("from", "query") ??
+              wrong("from", "tables") ??
+              wrong("from")
+            }
             width={520}
             editor={(close) => (
               <>
-                <DatasetEditor {...props(close)} />
+                {asks ? <DatasetEditor {...props(close)} /> : <FilesEditor {...props(close)} />}
                 {made(from.table ? { kind: "dataset", text: from.table } : null, "from", "table")}
               </>
             )}
           >
-            {from.query ? "a query" : <Filled text={from.table ?? Object.values(from.tables ?? {}).join(", ")} />}
+            {from.query ? (
+              "a query"
+            ) : (
+              <Filled text={from.files ?? from.table ?? Object.values(from.tables ?? {}).join(", ")} />
+            )}
           </Phrase>{" "}
           in{" "}
           <Phrase
@@ -117,47 +137,51 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
           >
             <Filled text={from.connection} />
           </Phrase>
-          {watermark ? " whose " : ", "}
-          <Phrase
-            {...shared}
-            label="Watermark"
-            wrong={under("watermark")}
-            editor={(close) => <WatermarkEditor {...props(close)} />}
-          >
-            {watermark ? watermark.column : "all of them every time"}
-          </Phrase>
-          {watermark && (
+          {asks && (
             <>
-              {" passed the watermark, looking back "}
-              <Phrase {...shared} label="Look-back" editor={(close) => <WatermarkEditor {...props(close)} />}>
-                {watermark.lookBack ? durationWords(watermark.lookBack) : "not at all"}
+              {watermark ? " whose " : ", "}
+              <Phrase
+                {...shared}
+                label="Watermark"
+                wrong={under("watermark")}
+                editor={(close) => <WatermarkEditor {...props(close)} />}
+              >
+                {watermark ? watermark.column : "all of them every time"}
+              </Phrase>
+              {watermark && (
+                <>
+                  {" passed the watermark, looking back "}
+                  <Phrase {...shared} label="Look-back" editor={(close) => <WatermarkEditor {...props(close)} />}>
+                    {watermark.lookBack ? durationWords(watermark.lookBack) : "not at all"}
+                  </Phrase>
+                </>
+              )}
+              {", "}
+              {from.where ? "where " : "under "}
+              <Phrase
+                {...shared}
+                label="Condition"
+                wrong={wrong("from", "where")}
+                width={420}
+                editor={(close) => (
+                  <>
+                    <ConditionEditor {...props(close)} />
+                    {constants("from", "where")}
+                  </>
+                )}
+              >
+                {from.where ? (
+                  <code>
+                    <Filled sql text={from.where} />
+                  </code>
+                ) : (
+                  "no condition"
+                )}
               </Phrase>
             </>
           )}
-          {", "}
-          {from.where ? "where " : "under "}
-          <Phrase
-            {...shared}
-            label="Condition"
-            wrong={wrong("from", "where")}
-            width={420}
-            editor={(close) => (
-              <>
-                <ConditionEditor {...props(close)} />
-                {constants("from", "where")}
-              </>
-            )}
-          >
-            {from.where ? (
-              <code>
-                <Filled sql text={from.where} />
-              </code>
-            ) : (
-              "no condition"
-            )}
-          </Phrase>
-          .
-          {from.tables && (
+          {asks ? "." : ", all of them every time."}
+          {from.origin && (
             <span>
               {" "}
               Each row is marked in <b className="mono">{from.origin}</b>.

@@ -15,7 +15,7 @@ import { Form, inPopover } from "./Form.tsx";
 import { FromSql, useFromCheck } from "./FromSql.tsx";
 
 /** The small forms behind a band's phrases. Each gets the load and gives the changed one; Enter sets, Esc leaves it as it was. */
-interface EditorProps {
+export interface EditorProps {
   load: Load;
   /** the warehouse's connection */
   warehouse: string;
@@ -26,7 +26,7 @@ interface EditorProps {
 }
 
 /** Leaves out what a load's new dataset may not have. */
-function fromElsewhere(load: Load, from: Load["from"]): Load {
+export function fromElsewhere(load: Load, from: Load["from"]): Load {
   const { columns: _, rules: __, ...rest } = load;
   return { ...rest, from };
 }

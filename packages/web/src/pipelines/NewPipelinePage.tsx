@@ -37,7 +37,7 @@ export default function NewPipelinePage() {
   });
   const loads = (picked.length ? (suggested.data ?? []) : []).map((entry) => ({
     ...entry,
-    load: changed[entry.load.from.table ?? ""] ?? entry.load,
+    load: changed[entry.name] ?? entry.load,
   }));
   const create = useMutation({
     mutationFn: () => {
@@ -112,7 +112,7 @@ export default function NewPipelinePage() {
                   suggested={entry}
                   warehouse={warehouse ?? ""}
                   wrong={(...path) => problem?.at("loads", entry.name, ...path)}
-                  onSet={(load) => setChanged({ ...changed, [entry.load.from.table ?? ""]: load })}
+                  onSet={(load) => setChanged({ ...changed, [entry.name]: load })}
                 />
               ))}
             </tbody>

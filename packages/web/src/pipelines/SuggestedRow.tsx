@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import type { SuggestedLoad } from "@undercoat/core/api/api";
+import { itemOf } from "@undercoat/core/dataset/item";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import { durationWords } from "@undercoat/core/schedule/duration";
-import { parseTableName } from "@undercoat/core/sql/identifier";
 import { queries } from "../api/queries.ts";
 import { KeyEditor, ModeEditor, TargetEditor, WatermarkEditor } from "../pipeline/editors.tsx";
 import { Phrase } from "../pipeline/Phrase.tsx";
@@ -17,13 +17,13 @@ interface Props {
 
 /** A load as it is suggested: target, mode, key and watermark are changed where they stand. */
 export function SuggestedRow({ suggested: { name, load, why }, warehouse, wrong, onSet }: Props) {
-  const { schema, table } = parseTableName(load.from.table ?? "");
+  const { schema, table } = itemOf(load.from) ?? { schema: "", table: "" };
   const dataset = useQuery(queries.dataset({ connection: load.from.connection, schema, table }));
   const columns = (dataset.data?.columns ?? []).map((column) => ({
     name: column.name,
     source: column.name,
     computed: false,
-    type: column.warehouseType,
+    type: column.fits ?? column.warehouseType,
     given: column.warehouseType,
     key: false,
     notNull: column.notNull,
@@ -38,7 +38,7 @@ export function SuggestedRow({ suggested: { name, load, why }, warehouse, wrong,
   const { into, watermark } = load;
   return (
     <tr>
-      <td className="mono">{load.from.table}</td>
+      <td className="mono">{load.from.table ?? load.from.files}</td>
       <td className="mono">
         <Phrase
           label={`Target of ${name}`}

@@ -1,5 +1,6 @@
 import { Checkbox, Select, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
+import { listedName } from "@undercoat/core/dataset/item";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { useState } from "react";
 import { queries } from "../api/queries.ts";
@@ -22,7 +23,7 @@ export function TablePicker({ connection, onConnection, picked, onPicked }: Prop
   const datasets = useQuery(queries.datasets(connection ?? ""));
   const rows = (datasets.data ?? [])
     .map((row) => ({ ...row, id: formatTableName({ schema: row.schema, table: row.name }) }))
-    .filter((row) => matches(wanted, row.id));
+    .filter((row) => matches(wanted, listedName(row)));
   const toggle = (id: string) =>
     onPicked(picked.includes(id) ? picked.filter((other) => other !== id) : [...picked, id]);
   const all = rows.length > 0 && rows.every((row) => picked.includes(row.id));
@@ -81,14 +82,14 @@ export function TablePicker({ connection, onConnection, picked, onPicked }: Prop
               cell: (row) => (
                 <Checkbox
                   size="xs"
-                  aria-label={row.id}
+                  aria-label={listedName(row)}
                   checked={picked.includes(row.id)}
                   onChange={() => toggle(row.id)}
                   onClick={(event) => event.stopPropagation()}
                 />
               ),
             },
-            { head: "Table", width: "minmax(0, 2fr)", cell: (row) => <span className="mono">{row.id}</span> },
+            { head: "Table", width: "minmax(0, 2fr)", cell: (row) => <span className="mono">{listedName(row)}</span> },
             { head: "Kind", width: "140px", cell: (row) => row.kind },
             {
               head: "Rows, about",

@@ -4,7 +4,7 @@ import { formatTableName, type TableName } from "@undercoat/core/sql/identifier"
 import { firstRows } from "@undercoat/core/sql/look";
 import { beginSnapshot } from "@undercoat/core/sql/session";
 import { type CheckStep, networkSteps, runSteps } from "../../connection/check.ts";
-import type { Credentials, Row } from "../../connection/credentials.ts";
+import type { Row, ServerCredentials } from "../../connection/credentials.ts";
 import { LoadFailure, NoTable } from "../../failure.ts";
 import { findDataset } from "../../postgres/describe.ts";
 import { beginLocked, tablesRead } from "../../postgres/lock.ts";
@@ -19,7 +19,7 @@ const oldest = 14;
 
 /** A PostgreSQL database as a source. Every session is read-only. */
 export class PostgresSource implements Source {
-  constructor(readonly credentials: Credentials) {}
+  constructor(readonly credentials: ServerCredentials) {}
 
   async check(asWarehouse: boolean, tell: (step: CheckStep) => void): Promise<boolean> {
     const { settings } = this.credentials;

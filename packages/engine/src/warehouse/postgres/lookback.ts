@@ -3,7 +3,7 @@ import { PlanError } from "@undercoat/core/plan/error";
 import * as house from "@undercoat/core/sql/house";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import * as sql from "@undercoat/core/sql/lookback";
-import type { Credentials, Row } from "../../connection/credentials.ts";
+import type { Row, ServerCredentials } from "../../connection/credentials.ts";
 import { isDataError, NoTable } from "../../failure.ts";
 import { arrayText } from "../../postgres/array.ts";
 import { findDataset } from "../../postgres/describe.ts";
@@ -23,7 +23,7 @@ function keptOf(row: Row): KeptHistory {
   };
 }
 
-async function look<T>(credentials: Credentials, question: (session: Session) => Promise<T>): Promise<T> {
+async function look<T>(credentials: ServerCredentials, question: (session: Session) => Promise<T>): Promise<T> {
   const session = await Session.open(credentials, { application: "undercoat look", readOnly: true });
   try {
     return await question(session);
@@ -33,7 +33,7 @@ async function look<T>(credentials: Credentials, question: (session: Session) =>
 }
 
 /** The tables of a warehouse that keep a history. */
-export function keptHistories(credentials: Credentials): Promise<KeptHistory[]> {
+export function keptHistories(credentials: ServerCredentials): Promise<KeptHistory[]> {
   return look(credentials, async (session) =>
     (await houseVersion(session)) === house.houseVersion ? (await session.query(sql.histories)).map(keptOf) : [],
   );
@@ -43,11 +43,11 @@ const keyOf = (shape: HistoryShape, row: Row) => shape.key.map((_, at) => row[`k
 
 export class PostgresLookBack implements LookBack {
   private constructor(
-    private readonly credentials: Credentials,
+    private readonly credentials: ServerCredentials,
     private readonly kept: KeptHistory,
   ) {}
 
-  static async open(credentials: Credentials, target: string): Promise<PostgresLookBack | null> {
+  static async open(credentials: ServerCredentials, target: string): Promise<PostgresLookBack | null> {
     const name = formatTableName(parseTableName(target));
     const row = await look(credentials, async (session) =>
       (await houseVersion(session)) === house.houseVersion

@@ -6,7 +6,7 @@ import * as house from "@undercoat/core/sql/house";
 import { formatTableName, parseTableName, qualified } from "@undercoat/core/sql/identifier";
 import type { RejectedFilter } from "@undercoat/core/sql/reject";
 import { beginSnapshot } from "@undercoat/core/sql/session";
-import type { Credentials, Row } from "../../connection/credentials.ts";
+import type { Row, ServerCredentials } from "../../connection/credentials.ts";
 import { beginLocked } from "../../postgres/lock.ts";
 import { Session } from "../../postgres/session.ts";
 import { PostgresSource } from "../../source/postgres/postgres.ts";
@@ -27,7 +27,7 @@ import { PostgresWarehouseSnapshot } from "./snapshot.ts";
 
 /** A PostgreSQL database as a warehouse. */
 export class PostgresWarehouse implements Warehouse {
-  constructor(private readonly credentials: Credentials) {}
+  constructor(private readonly credentials: ServerCredentials) {}
 
   async session(
     application: string,
@@ -153,7 +153,7 @@ function committedOf(row: Row): Committed {
 }
 
 /** True where two connections lead to one database as one user. */
-function sameDatabase(a: Credentials, b: Credentials): boolean {
+function sameDatabase(a: ServerCredentials, b: ServerCredentials): boolean {
   return (
     a.settings.host === b.settings.host &&
     a.settings.port === b.settings.port &&

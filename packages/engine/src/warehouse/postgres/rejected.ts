@@ -1,7 +1,7 @@
 import type { Readable } from "node:stream";
 import type { RejectedChoice, RejectedList } from "@undercoat/core/run/rejected";
 import * as reject from "@undercoat/core/sql/reject";
-import type { Credentials, Row } from "../../connection/credentials.ts";
+import type { Row, ServerCredentials } from "../../connection/credentials.ts";
 import { Session } from "../../postgres/session.ts";
 import { houseVersion } from "./house.ts";
 
@@ -9,7 +9,7 @@ const text = (row: Row, name: string) => row[name] ?? "";
 
 /** Rejected rows that a filter lets through, the latest first, and how many each load has for each reason. */
 export async function listRejected(
-  credentials: Credentials,
+  credentials: ServerCredentials,
   filter: reject.RejectedFilter,
   limit: number,
   offset: number,
@@ -52,7 +52,7 @@ export async function listRejected(
 
 /** The rejected rows that a filter lets through, by pipeline and run. */
 export async function rejectedChoices(
-  credentials: Credentials,
+  credentials: ServerCredentials,
   filter: reject.RejectedFilter,
   most: number,
 ): Promise<RejectedChoice[]> {
@@ -77,7 +77,7 @@ export async function rejectedChoices(
 }
 
 /** The rejected rows of a load as a stream of CSV; its end closes the session. */
-export async function exportRejected(credentials: Credentials, filter: reject.RejectedFilter): Promise<Readable> {
+export async function exportRejected(credentials: ServerCredentials, filter: reject.RejectedFilter): Promise<Readable> {
   const session = await Session.open(credentials, { application: "undercoat export", readOnly: true });
   try {
     const asked = reject.originalColumns(filter);

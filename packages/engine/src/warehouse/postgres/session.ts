@@ -27,8 +27,9 @@ import { LoadFailure } from "../../failure.ts";
 import { arrayText } from "../../postgres/array.ts";
 import { beginLocked, tablesRead } from "../../postgres/lock.ts";
 import type { Snapshot } from "../../source/source.ts";
-import type { Landing, RejectedRows, Stage, Told, Waiting, WarehouseSession } from "../warehouse.ts";
+import type { Landing, Received, RejectedRows, Stage, Told, Waiting, WarehouseSession } from "../warehouse.ts";
 import { InsideSnapshot } from "./inside.ts";
+import { PostgresReceived } from "./received.ts";
 import { lacking, PostgresWarehouseSnapshot } from "./snapshot.ts";
 import { PostgresLanding, PostgresStage } from "./stage.ts";
 
@@ -119,10 +120,20 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
 
   async stage(plan: LoadPlan, run: number | null): Promise<Stage> {
     const name = run === null ? stage.lookingName() : stage.stageName(plan, run);
-    if (plan.write.history && run !== null)
-      for (const statement of keepHistory(plan)) await this.session.query(statement);
+    if (run !== null) await this.beginHistory(plan);
     await this.session.query(stage.createStage(plan, name));
     return this.kept(new PostgresStage(this.session, plan, name, run));
+  }
+
+  async receive(plan: LoadPlan, run: number | null): Promise<Received> {
+    if (run !== null) await this.beginHistory(plan);
+    const received = await PostgresReceived.make(this.session, plan, run);
+    this.kept(received.landing);
+    return received;
+  }
+
+  private async beginHistory(plan: LoadPlan): Promise<void> {
+    if (plan.write.history) for (const statement of keepHistory(plan)) await this.session.query(statement);
   }
 
   private kept<L extends PostgresLanding>(landing: L): L {

@@ -58,7 +58,7 @@ async function attempt(work: Attempt): Promise<Sieved> {
     told(`${what} checked: ${grouped(rows)} rows turned away`, sql);
     return rows !== "0";
   };
-  let faulty = false;
+  let faulty = await find("lines", shape.lineFaults(plan, stage));
   if (plan.shape) {
     const types = shape.typeFaults(plan, stage, every);
     if (types) await session.query(shape.createFault(plan, stage));

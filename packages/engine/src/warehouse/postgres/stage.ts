@@ -14,6 +14,7 @@ import { LoadFailure } from "../../failure.ts";
 import { Session } from "../../postgres/session.ts";
 import { PostgresSide } from "../../postgres/side.ts";
 import type { ProofSide } from "../../proof/side.ts";
+import type { RowStream } from "../../source/source.ts";
 import type { Applied, Landing, RowSink, Sifted, Stage, Told, Weighed } from "../warehouse.ts";
 import { addAhead, afterHistory, apply } from "./apply.ts";
 import { type Sieved, sift } from "./sift.ts";
@@ -31,8 +32,8 @@ export class PostgresLanding implements Landing {
     protected readonly table: TableName,
   ) {}
 
-  sink(): RowSink {
-    return this.session.copyIn(sql.copyIn(this.plan, this.table));
+  sink(format: RowStream["format"]): RowSink {
+    return this.session.copyIn(sql.copyIn(this.plan, this.table, format));
   }
 
   take(window: Window, limit: number | null): Promise<string> {
@@ -52,12 +53,16 @@ export class PostgresLanding implements Landing {
 }
 
 export class PostgresStage extends PostgresLanding implements Stage {
-  /** `run`: null for a stage that only this session sees */
+  /**
+   * @param run null for a stage that only this session sees
+   * @param kept true where its rows are asked for later too, as those that were received
+   */
   constructor(
     session: Session,
     plan: LoadPlan,
     table: TableName,
     private readonly run: number | null,
+    private readonly kept = false,
   ) {
     super(session, plan, table);
   }
@@ -68,7 +73,7 @@ export class PostgresStage extends PostgresLanding implements Stage {
     const sieved = await sift(this.session, plan, table, shaped, read, told);
     if (!intoTarget && plan.write.key.length)
       for (const statement of sql.learnKeys(plan, sieved.rows)) await this.session.query(statement);
-    return new PostgresSifted(this.session, plan, table, sieved, read);
+    return new PostgresSifted(this.session, plan, table, sieved, read, this.kept);
   }
 }
 
@@ -87,6 +92,7 @@ class PostgresSifted implements Sifted {
     private readonly stage: TableName,
     private readonly sieved: Sieved,
     read: string,
+    private readonly kept: boolean,
   ) {
     this.rejected = sieved.rejected;
     this.accepted = (BigInt(read) - BigInt(sieved.rejected)).toString();
@@ -119,7 +125,7 @@ class PostgresSifted implements Sifted {
         plan.load,
         name,
       ]);
-    if (plan.shape) await this.session.query(sql.dropStage(stage));
+    if (plan.shape && !this.kept) await this.session.query(sql.dropStage(stage));
     else await this.discardRejected();
   }
 

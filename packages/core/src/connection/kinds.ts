@@ -1,0 +1,25 @@
+import type { ConnectionSettings } from "../pipeline/pipeline.ts";
+import { files } from "./files.ts";
+import type { ConnectionKind } from "./kind.ts";
+import { postgres } from "./postgres.ts";
+
+/** Every kind of connection; a new one is one line here. */
+export const kinds: {
+  [Kind in ConnectionSettings["kind"]]: ConnectionKind<Extract<ConnectionSettings, { kind: Kind }>>;
+} = { postgres, files };
+
+/** The kind of a connection, which its own settings fit. */
+export function kindOf<Settings extends ConnectionSettings>({ kind }: Settings): ConnectionKind<Settings> {
+  return kinds[kind] as unknown as ConnectionKind<Settings>;
+}
+
+/** True where two settings send a secret to the same place, in the same name and no less protected. */
+export function sameAddress(a: ConnectionSettings, b: ConnectionSettings): boolean {
+  return a.kind === b.kind && JSON.stringify(kindOf(a).address(a)) === JSON.stringify(kindOf(b).address(b));
+}
+
+/** Settings as a project file tells them. */
+export const writtenSettings = (settings: ConnectionSettings) => ({
+  kind: settings.kind,
+  ...kindOf(settings).written(settings),
+});

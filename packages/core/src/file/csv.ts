@@ -1,0 +1,98 @@
+import type { CsvFormat } from "../pipeline/pipeline.ts";
+
+/** How a text of rows and fields is written, all of it said. */
+export type CsvDialect = Required<Omit<CsvFormat, "decimal" | "encoding">>;
+
+const delimiters = [",", ";", "\t", "|"];
+/** Lines that a guess looks at. */
+const looked = 200;
+
+/** The first records of a text, by a delimiter and a quote; the last is left out where the text may be cut within it. */
+export function records(text: string, delimiter: string, quote: string, most: number): string[][] {
+  const found: string[][] = [];
+  let record: string[] = [];
+  let field = "";
+  let quoted = false;
+  for (let at = 0; at < text.length && found.length < most; at++) {
+    const sign = text[at];
+    if (quoted) {
+      if (sign !== quote) field += sign;
+      else if (text[at + 1] === quote) field += text[++at];
+      else quoted = false;
+    } else if (sign === quote && field === "") quoted = true;
+    else if (sign === delimiter) {
+      record.push(field);
+      field = "";
+    } else if (sign === "\n" || sign === "\r") {
+      if (sign === "\r" && text[at + 1] === "\n") at++;
+      if (field !== "" || record.length) found.push([...record, field]);
+      record = [];
+      field = "";
+    } else field += sign;
+  }
+  if (found.length < most && !quoted && (field !== "" || record.length)) found.push([...record, field]);
+  return found;
+}
+
+/** How many fields most of some records have, and the share of records that have as many. */
+function regular(all: readonly string[][]): { fields: number; share: number } {
+  const counts = new Map<number, number>();
+  for (const { length } of all) counts.set(length, (counts.get(length) ?? 0) + 1);
+  const [fields, times] = [...counts].sort((a, b) => b[1] - a[1] || b[0] - a[0])[0] ?? [1, 0];
+  return { fields, share: all.length ? times / all.length : 0 };
+}
+
+const isValue = (text: string) => text.trim() === "" || /^[-+]?[\d.,\s]+$|^\d{4}-\d{2}-\d{2}/.test(text.trim());
+
+/** A first record names columns where each field says something, no two the same, and none of them is a value. */
+const isHead = (first: readonly string[]) =>
+  first.every((field) => !isValue(field)) && new Set(first).size === first.length;
+
+/**
+ * Guesses how a text is written from its beginning: the delimiter that cuts most lines into the same number of fields, more
+ * than one; and whether the first line names the columns. What is said is not guessed.
+ */
+export function guessCsv(text: string, said: CsvFormat = {}): CsvDialect {
+  const quote = said.quote ?? '"';
+  const skip = said.skip ?? 0;
+  const rest =
+    skip === 0
+      ? text
+      : text
+          .split(/\r\n|\n|\r/)
+          .slice(skip)
+          .join("\n");
+  const tried = (said.delimiter ? [said.delimiter] : delimiters).map((delimiter) => {
+    const all = records(rest, delimiter, quote, looked);
+    return { delimiter, all, ...regular(all) };
+  });
+  const many = tried.filter(({ fields }) => fields > 1);
+  const best = many.sort((a, b) => b.share - a.share || b.fields - a.fields)[0] ?? tried[0];
+  return {
+    delimiter: best?.delimiter ?? ",",
+    quote,
+    skip,
+    header: said.header ?? isHead(best?.all[0] ?? []),
+  };
+}
+
+/** The names of columns: those of the head, else their numbers; an empty one gets its number, a repeated one how often it came. */
+export function columnNames(text: string, { delimiter, quote, skip, header }: CsvDialect): string[] {
+  const rest =
+    skip === 0
+      ? text
+      : text
+          .split(/\r\n|\n|\r/)
+          .slice(skip)
+          .join("\n");
+  const all = records(rest, delimiter, quote, looked);
+  const first = all[0] ?? [];
+  const width = header ? first.length : regular(all).fields;
+  const seen = new Map<string, number>();
+  return Array.from({ length: width }, (_, at) => {
+    const name = (header ? (first[at] ?? "").trim() : "").slice(0, 59) || `column_${at + 1}`;
+    const times = (seen.get(name) ?? 0) + 1;
+    seen.set(name, times);
+    return times === 1 ? name : `${name}_${times}`;
+  });
+}

@@ -1,0 +1,81 @@
+import { execFile } from "node:child_process";
+import { constants, createReadStream } from "node:fs";
+import { mkdtemp, open, rm } from "node:fs/promises";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { promisify } from "node:util";
+import { type DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
+
+const run = promisify(execFile);
+
+/** SQL of a text, for the reader of files. */
+export const quoted = (text: string) => `'${text.replaceAll("'", "''")}'`;
+export const named = (name: string) => `"${name.replaceAll('"', '""')}"`;
+
+/** A reader of files within this process, which sees one folder and its own, and nothing else. */
+export class Duck {
+  private constructor(
+    private readonly instance: DuckDBInstance,
+    private readonly connection: DuckDBConnection,
+    /** a folder of its own for what it writes */
+    readonly desk: string,
+  ) {}
+
+  static async open(folder: string): Promise<Duck> {
+    const desk = await mkdtemp(join(tmpdir(), "undercoat-files-"));
+    const instance = await DuckDBInstance.create(":memory:", { threads: "2", memory_limit: "160MB" });
+    const connection = await instance.connect();
+    await connection.run(`SET temp_directory = ${quoted(desk)}`);
+    await connection.run(`SET allowed_directories = [${[folder, desk].map((path) => quoted(`${path}/`)).join(", ")}]`);
+    await connection.run("SET enable_external_access = false");
+    await connection.run("SET lock_configuration = true");
+    return new Duck(instance, connection, desk);
+  }
+
+  /** Rows as texts. */
+  async rows(sql: string): Promise<Record<string, string | null>[]> {
+    const result = await this.connection.runAndReadAll(sql);
+    return result
+      .getRowObjectsJson()
+      .map((row) =>
+        Object.fromEntries(Object.entries(row).map(([name, value]) => [name, value === null ? null : String(value)])),
+      );
+  }
+
+  /** A query's rows as CSV in pieces, through a pipe, so that memory does not grow with them; the number of rows at the end. */
+  async *csv(sql: string, signal?: AbortSignal): AsyncGenerator<Buffer, bigint> {
+    const pipe = join(this.desk, "rows");
+    await rm(pipe, { force: true });
+    await run("mkfifo", ["-m", "600", pipe]);
+    let over = false;
+    const stop = () => this.connection.interrupt();
+    signal?.addEventListener("abort", stop);
+    const copied = this.connection
+      .runAndReadAll(`COPY (${sql}) TO ${quoted(pipe)} (FORMAT csv, HEADER false, FORCE_QUOTE *, USE_TMP_FILE false)`)
+      .then((result) => BigInt(String(result.getRowsJson()[0]?.[0] ?? "0")))
+      .finally(() => {
+        over = true;
+      });
+    copied.catch(() => release(pipe));
+    try {
+      for await (const piece of createReadStream(pipe, { highWaterMark: 1 << 18 })) yield piece as Buffer;
+      return await copied;
+    } finally {
+      signal?.removeEventListener("abort", stop);
+      if (!over) stop();
+      await copied.catch(() => undefined);
+    }
+  }
+
+  async close(): Promise<void> {
+    this.connection.closeSync();
+    this.instance.closeSync();
+    await rm(this.desk, { recursive: true, force: true });
+  }
+}
+
+/** Lets whoever waits for the other end of a pipe go on: nothing will come. */
+async function release(pipe: string): Promise<void> {
+  const end = await open(pipe, constants.O_WRONLY | constants.O_NONBLOCK).catch(() => null);
+  await end?.close();
+}

@@ -1,0 +1,71 @@
+import { open, realpath, stat } from "node:fs/promises";
+import { isAbsolute, join, relative, sep } from "node:path";
+import { glob } from "tinyglobby";
+import { LoadFailure } from "../../failure.ts";
+
+/** The folders below which connections may lie; the process that starts says which. */
+let allowed: readonly string[] = [];
+
+export function allowFolders(folders: readonly string[]): void {
+  allowed = folders;
+}
+
+/** A file as it was found: its path in the folder, and where it really is. */
+export interface FoundFile {
+  name: string;
+  path: string;
+  bytes: number;
+  /** when it was changed last, ISO 8601 */
+  changed: string;
+}
+
+/** True where a path lies in a folder, both without links. */
+function lies(folder: string, path: string): boolean {
+  const way = relative(folder, path);
+  return way !== ".." && !way.startsWith(`..${sep}`) && !isAbsolute(way);
+}
+
+/**
+ * A connection's folder, with no link on its way left. Neither `..` nor a link leads out of the folders that are allowed.
+ * @throws LoadFailure where there is none
+ */
+export async function folderOf(path: string): Promise<string> {
+  for (const base of allowed) {
+    const root = await realpath(base).catch(() => null);
+    const folder = root && (await realpath(join(root, path)).catch(() => null));
+    if (root && folder && lies(root, folder) && (await stat(folder)).isDirectory()) return folder;
+  }
+  throw new LoadFailure({
+    message: `There is no folder ${path} below ${allowed.length === 1 ? "the folder" : "a folder"} that is allowed for files`,
+    detail: allowed.join(", "),
+    hint: "Make it there, or have the administrator allow another folder with UNDERCOAT_FILES.",
+  });
+}
+
+/** Files that carry a name by which they are still being written. */
+const unfinished = /\.(part|partial|tmp|crdownload)$/i;
+
+/** The files of a folder that a name or a pattern fits, in the order of their names. A link that leads out of the folder is none of its files. */
+export async function filesOf(folder: string, pattern: string): Promise<FoundFile[]> {
+  const names = await glob(pattern, { cwd: folder, onlyFiles: true, dot: false, followSymbolicLinks: false });
+  const found: FoundFile[] = [];
+  for (const name of names.sort()) {
+    if (unfinished.test(name)) continue;
+    const path = await realpath(join(folder, name)).catch(() => null);
+    if (path === null || !lies(folder, path)) continue;
+    const { size, mtime } = await stat(path);
+    found.push({ name, path, bytes: size, changed: mtime.toISOString() });
+  }
+  return found;
+}
+
+/** The first bytes of a file. */
+export async function beginning(path: string, most: number): Promise<Buffer> {
+  const file = await open(path, "r");
+  try {
+    const { buffer, bytesRead } = await file.read(Buffer.alloc(most), 0, most, 0);
+    return buffer.subarray(0, bytesRead);
+  } finally {
+    await file.close();
+  }
+}

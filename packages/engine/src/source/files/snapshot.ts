@@ -1,0 +1,163 @@
+import { Readable } from "node:stream";
+import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
+import type { From } from "@undercoat/core/pipeline/pipeline";
+import { type LoadPlan, stagedColumns, type Window } from "@undercoat/core/plan/plan";
+import type { CredentialsOf } from "../../connection/credentials.ts";
+import { LoadFailure, NoTable } from "../../failure.ts";
+import type { RowStream, Snapshot } from "../source.ts";
+import { type Duck, named, quoted } from "./duck.ts";
+import { filesOf } from "./folder.ts";
+import { type ShapedFile, shapeOf } from "./shape.ts";
+
+/** So many files are looked at for the types of their columns; the names of all are read. */
+const sampledFiles = 20;
+
+/** Files as they are when they are read. */
+export class FilesSnapshot implements Snapshot {
+  /** Nothing can be asked of files but their rows. */
+  readonly answers = null;
+  private shaped: { from: string; files: ShapedFile[] } | null = null;
+
+  constructor(
+    private readonly credentials: CredentialsOf<"files">,
+    private readonly folder: string,
+    private readonly duck: Duck,
+    private readonly signal?: AbortSignal,
+  ) {}
+
+  /** The files that a load reads, each with its form. @throws NoTable where there are none */
+  private async files(from: From): Promise<ShapedFile[]> {
+    if (!from.files)
+      throw new LoadFailure({
+        message: `${this.credentials.name} is a folder of files: it has no tables and takes no query`,
+        hint: "Name a file or a pattern: from: { files: 2026/*.csv }",
+      });
+    const key = JSON.stringify([from.files, from.csv]);
+    if (this.shaped?.from === key) return this.shaped.files;
+    const found = await filesOf(this.folder, from.files);
+    if (found.length === 0) throw new NoTable({ message: `${this.credentials.name} has no file ${from.files}` });
+    const files: ShapedFile[] = [];
+    for (const [place, file] of found.entries()) files.push(await shapeOf(this.duck, file, from.csv, place));
+    this.shaped = { from: key, files };
+    return files;
+  }
+
+  async describe(from: From): Promise<Dataset> {
+    const files = await this.files(from);
+    const columns = new Map<string, DatasetColumn>();
+    for (const file of files.slice(0, sampledFiles))
+      for (const { name, fits, decimal } of await file.columns()) {
+        const before = columns.get(name);
+        const same = before === undefined || ((before.fits ?? "text") === fits && before.decimal === decimal);
+        columns.set(name, same ? textColumn(name, fits, decimal) : textColumn(name));
+      }
+    for (const { names } of files)
+      for (const name of names) if (!columns.has(name)) columns.set(name, textColumn(name));
+    const origin = from.origin;
+    if (origin !== undefined && columns.has(origin))
+      throw new LoadFailure({
+        message: `The files have a column ${origin} of their own`,
+        hint: "Name another one for the file that a row came from.",
+      });
+    return {
+      columns: [...(origin ? [{ ...textColumn(origin), notNull: false }] : []), ...columns.values()],
+      indexes: [],
+      lines: true,
+    };
+  }
+
+  async identity(): Promise<string | null> {
+    return `files in ${this.folder}`;
+  }
+
+  async moment(): Promise<string | null> {
+    return new Date().toISOString().replace("Z", "+00");
+  }
+
+  async rows(plan: LoadPlan, _window: Window, limit: number | null): Promise<RowStream> {
+    if (!this.shaped) throw new Error("Files are described before they are read");
+    const { files } = this.shaped;
+    let tell: (rows: number) => void = () => undefined;
+    const stream = Readable.from(
+      this.read(plan, files, limit, (rows) => tell(rows)),
+      { objectMode: true },
+    );
+    const counted = new Promise<number>((resolve, reject) => {
+      tell = resolve;
+      stream.once("error", reject);
+    });
+    counted.catch(() => undefined);
+    return Object.assign(stream, { format: "csv" as const, counted });
+  }
+
+  /** One file after another: its rows, then the lines that are none. */
+  private async *read(
+    plan: LoadPlan,
+    files: ShapedFile[],
+    limit: number | null,
+    tell: (rows: number) => void,
+  ): AsyncGenerator<Buffer> {
+    const staged = stagedColumns(plan).slice(0, -3);
+    let rows = 0n;
+    for (const { file, names, rows: all, faults } of files) {
+      if (limit !== null && rows >= BigInt(limit)) break;
+      const own = new Set(names);
+      const values = staged.map(({ source }) =>
+        own.has(source) ? named(source) : source === plan.read.origin ? quoted(file.name) : "NULL",
+      );
+      const bounded = limit === null ? "" : ` LIMIT ${BigInt(limit) - rows}`;
+      rows += yield* this.duck.csv(
+        `SELECT ${values.join(", ")}, NULL, NULL, NULL FROM (${all})${bounded}`,
+        this.signal,
+      );
+      if (faults === null) continue;
+      const found = await this.duck.rows(
+        `SELECT line, any_value(error_message) AS fault, any_value(csv_line) AS text FROM ${faults} GROUP BY line ORDER BY line`,
+      );
+      rows += BigInt(found.length);
+      for (const { line, fault, text } of found)
+        yield Buffer.from(
+          `${[...staged.map(() => ""), cell(faultWords(fault)), cell(`${file.name}, line ${line}`), cell(text)].join(",")}\n`,
+        );
+    }
+    tell(Number(rows));
+  }
+
+  statement({ read }: LoadPlan): string {
+    return `-- ${read.files} in ${this.credentials.settings.path}`;
+  }
+
+  close(): Promise<void> {
+    return this.duck.close();
+  }
+}
+
+/** A value of a CSV that is quoted; a null is nothing. PostgreSQL's texts hold no zero byte. */
+const cell = (text: string | null | undefined) =>
+  text == null ? "" : `"${text.replaceAll("\0", "\uFFFD").replaceAll('"', '""')}"`;
+
+/** What is wrong with a line, in our own words. */
+function faultWords(message: string | null | undefined): string {
+  const told = message ?? "";
+  const counted = /Expected Number of Columns: (\d+) Found: (\d+)/.exec(told);
+  if (counted) return `has ${counted[2]} fields where ${counted[1]} are expected`;
+  if (/unterminated quote|quote/i.test(told)) return "has a quote that is not closed";
+  if (/unicode|utf-8|encod/i.test(told)) return "holds bytes that are no text";
+  if (/line size/i.test(told)) return "is longer than 8 MB";
+  return "is no row";
+}
+
+function textColumn(name: string, fits = "text", decimal?: ","): DatasetColumn {
+  return {
+    name,
+    declared: "text",
+    type: { resolved: "text", kind: "b", builtIn: true },
+    warehouseType: "text",
+    notNull: false,
+    generated: false,
+    hasDefault: false,
+    comment: null,
+    ...(fits === "text" ? {} : { fits }),
+    ...(decimal ? { decimal } : {}),
+  };
+}

@@ -1,0 +1,309 @@
+import { mkdir, mkdtemp, rm, symlink, writeFile } from "node:fs/promises";
+import { tmpdir } from "node:os";
+import { dirname, join } from "node:path";
+import { gzipSync } from "node:zlib";
+import { DuckDBInstance } from "@duckdb/node-api";
+import type { Load } from "@undercoat/core/pipeline/pipeline";
+import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
+import { allowFolders } from "@undercoat/engine/source/files/folder";
+import { afterAll, beforeAll, beforeEach, describe, expect, test } from "vitest";
+import { makePair, type Pair, quiet } from "./pair.ts";
+
+let pair: Pair;
+let root: string;
+const fares: CredentialsOf<"files"> = { name: "fares", settings: { kind: "files", path: "fares" }, password: "" };
+beforeAll(async () => {
+  pair = await makePair("files");
+  root = await mkdtemp(join(tmpdir(), "undercoat-test-"));
+  allowFolders([root]);
+});
+afterAll(async () => {
+  await pair.close();
+  await rm(root, { recursive: true });
+});
+beforeEach(async () => {
+  await pair.atWarehouse("DROP SCHEMA IF EXISTS landing CASCADE; DROP SCHEMA IF EXISTS undercoat CASCADE");
+  await rm(join(root, "fares"), { recursive: true, force: true });
+});
+
+async function put(name: string, text: string | Buffer): Promise<void> {
+  await mkdir(dirname(join(root, "fares", name)), { recursive: true });
+  await writeFile(join(root, "fares", name), text);
+}
+
+const load = (files: string, more: Partial<Load> = {}): Load => ({
+  from: { connection: "fares", files },
+  into: { table: "landing.fare", mode: "upsert", key: ["id"] },
+  proof: { figures: ["rows"] },
+  ...more,
+});
+const files = () => pair.between(fares);
+
+/** Writes a query's rows as `a.parquet`. */
+async function writeParquet(sql: string): Promise<void> {
+  await mkdir(join(root, "fares"), { recursive: true });
+  const connection = await (await DuckDBInstance.create(":memory:")).connect();
+  await connection.run(`COPY (${sql}) TO '${join(root, "fares", "a.parquet")}' (FORMAT parquet)`);
+  connection.closeSync();
+}
+
+const held = (columns = "t::text") =>
+  pair
+    .atWarehouse(`SELECT ${columns} FROM landing.fare t ORDER BY 1`)
+    .then((rows) => rows.map((row) => Object.values(row).join("|")));
+
+test("a file is loaded into a new table by the types that its values fit, and proved by what was received", async () => {
+  await put(
+    "a.csv",
+    'id,name,price,day,paid,code\n1,Kjær,12.50,2026-11-01,true,007\n2,"a, ""b""\n c",9007199254740993,2026-11-02,false,010\n3,,0.1,,,\n',
+  );
+  const { tally, proof } = await files().run(load("a.csv"));
+  expect(tally).toMatchObject({ read: "3", new: "3", rejected: "0" });
+  expect(proof).toMatchObject({ verdict: "proved", how: "received", depth: "cells", cells: { rows: "3" } });
+  expect(await held("id, name, price, day, paid, code")).toEqual([
+    "1|Kjær|12.50|2026-11-01|t|007",
+    '2|a, "b"\n c|9007199254740993|2026-11-02|f|010',
+    "3||0.1|||",
+  ]);
+  const types = await pair.atWarehouse(
+    "SELECT string_agg(format_type(atttypid, atttypmod), ', ' ORDER BY attnum) AS types FROM pg_attribute WHERE attrelid = 'landing.fare'::regclass AND attnum > 0",
+  );
+  expect(types[0]?.types).toBe("bigint, text, numeric, date, boolean, text");
+});
+
+describe("what a file can hold", () => {
+  test.each([
+    ["UTF-8 with a mark", Buffer.from("\uFEFFid,name\n1,Kjær €\n", "utf8"), {}],
+    ["UTF-16", Buffer.from("\uFEFFid,name\r\n1,Kjær €\r\n", "utf16le"), {}],
+    ["windows-1252", Buffer.from("id;name\n1;Kj\xe6r \x80\n", "latin1"), {}],
+    ["tabs", Buffer.from("id\tname\n1\tKjær €\n"), {}],
+    ["another quote", Buffer.from("id|name\n1|'Kjær €'\n"), { quote: "'" }],
+    ["lines before its head", Buffer.from("Fares of 2026\n\nid,name\n1,Kjær €\n"), { skip: 2 }],
+    ["gzip", gzipSync("id,name\n1,Kjær €\n"), {}, "a.csv.gz"],
+    ["windows-1252 in gzip", gzipSync(Buffer.from("id;name\n1;Kj\xe6r \x80\n", "latin1")), {}, "a.csv.gz"],
+  ])("%s", async (_, bytes, csv, name = "a.csv") => {
+    await put(name, bytes);
+    const { proof } = await files().run(load(name, { from: { connection: "fares", files: name, csv } }));
+    expect(proof.verdict).toBe("proved");
+    expect(await held("id, name")).toEqual(["1|Kjær €"]);
+  });
+
+  test("no head, decimal commas, and nothing beside an empty text", async () => {
+    await put("a.csv", '1;12,50;"";x\n2;0,1;;y\n3;-7;"z";z\n');
+    await files().run(load("a.csv", { into: { table: "landing.fare", mode: "upsert", key: ["column_1"] } }));
+    expect(await held("column_1, column_2, column_3 IS NULL AS n, column_3")).toEqual([
+      "1|12.50|f|",
+      "2|0.1|t|",
+      "3|-7|f|z",
+    ]);
+  });
+
+  test("a point where commas are decimal signs is no number", async () => {
+    await put("a.csv", "id;price\n1;12,50\n2;0,1\n");
+    await files().run(load("a.csv"));
+    await put("a.csv", "id;price\n1;12,50\n2;1.250\n");
+    const { tally } = await files().run(
+      load("a.csv", { from: { connection: "fares", files: "a.csv", csv: { decimal: "," } } }),
+    );
+    expect(tally).toMatchObject({ read: "2", same: "1", rejected: "1" });
+  });
+
+  test("Parquet, its decimals and times as they are", async () => {
+    await writeParquet(
+      "SELECT 1 AS id, 12.50::DECIMAL(12,2) AS price, TIMESTAMPTZ '2026-11-01 06:00:00.123456+00' AS at, 0.1::DOUBLE AS share, 9007199254740993::BIGINT AS big UNION ALL SELECT 2, NULL, NULL, NULL, NULL",
+    );
+    expect((await files().run(load("a.parquet"))).proof.verdict).toBe("proved");
+    expect(await held("id, price, at AT TIME ZONE 'UTC' AS at, share, big")).toEqual([
+      "1|12.50|2026-11-01 06:00:00.123456|0.1|9007199254740993",
+      "2||||",
+    ]);
+  });
+});
+
+describe("lines that are no rows", () => {
+  test("are rejected with file, line and text, and the others load", async () => {
+    await put(
+      "a.csv",
+      Buffer.concat([
+        Buffer.from("id,name\n1,ok\n2,too,many\n3\n4,"),
+        Buffer.from([0xff, 0xfe]),
+        Buffer.from("\n5,fine\n"),
+      ]),
+    );
+    const csv = { encoding: "utf-8" as const };
+    const { tally, proof } = await files().run(load("a.csv", { from: { connection: "fares", files: "a.csv", csv } }));
+    expect(tally).toEqual({ read: "5", new: "2", changed: "0", same: "0", rejected: "3", deleted: "0" });
+    expect(proof).toMatchObject({ verdict: "proved", without: "3" });
+    const rejected = await pair.atWarehouse(
+      "SELECT reason, message, original ->> 'undercoat line' AS line FROM undercoat.rejected ORDER BY id",
+    );
+    expect(rejected.map(({ reason }) => reason)).toEqual([
+      "has 3 fields where 2 are expected",
+      "has 1 fields where 2 are expected",
+      "holds bytes that are no text",
+    ]);
+    expect(rejected[0]?.message).toContain("a.csv, line 3");
+    expect(rejected[0]?.line).toBe("2,too,many");
+  });
+
+  test("a value that breaks the guess of those before it is that row's rejection, and leaves the list once it is mended", async () => {
+    const rows = (third: string) =>
+      `id,price\n1,1\n2,2\n${Array.from({ length: 25_000 }, (_, at) => `${at + 3},${at}`).join("\n")}\n30000,${third}\n`;
+    await put("a.csv", rows("cheap"));
+    expect((await files().run(load("a.csv"))).tally).toMatchObject({ read: "25003", new: "25002", rejected: "1" });
+    const [row] = await pair.atWarehouse("SELECT code, col FROM undercoat.rejected");
+    expect(row).toEqual({ code: "type", col: "price" });
+    await put("a.csv", rows("7"));
+    const { tally, proof } = await files().run(load("a.csv"));
+    expect(tally).toMatchObject({ new: "1", same: "25002", rejected: "0" });
+    expect(proof).toMatchObject({ verdict: "proved" });
+    expect(await pair.atWarehouse("SELECT 1 FROM undercoat.rejected WHERE left_run IS NULL")).toEqual([]);
+  });
+});
+
+describe("several files as one table", () => {
+  const all: Load = {
+    ...load("2026/**/*.csv"),
+    from: { connection: "fares", files: "2026/**/*.csv", origin: "file" },
+    into: { table: "landing.fare", mode: "upsert", key: ["file", "id"], deleted: "remove", deletions: { most: 100 } },
+  };
+
+  test("by the names of their columns, in whatever order they stand, with where each row came from", async () => {
+    await put("2026/01/a.csv", "id,name\n1,Ada\n");
+    await put("2026/02/b.csv", "name,id,note\nBo,1,late\n");
+    await put("2026/02/c.csv.part", "id,name\n9,never\n");
+    await put("2025/z.csv", "id,name\n9,never\n");
+    const { tally, proof } = await files().run(all);
+    expect(tally.read).toBe("2");
+    expect(proof.verdict).toBe("proved");
+    expect(await held("file, id, name, note")).toEqual(["2026/01/a.csv|1|Ada|", "2026/02/b.csv|1|Bo|late"]);
+    await rm(join(root, "fares/2026/01/a.csv"));
+    expect((await files().run(all)).tally.deleted).toBe("1");
+    expect(await held("file")).toEqual(["2026/02/b.csv"]);
+  });
+
+  test("are rehearsed with the numbers of the run", async () => {
+    await put("2026/a.csv", "id,name\n1,Ada\n2,Bo\n");
+    await files().run(all);
+    await put("2026/a.csv", "id,name\n1,Ada\n3,Cy\n");
+    const rehearsed = await files().rehearse(all);
+    expect(rehearsed.tally).toEqual((await files().run(all)).tally);
+  });
+});
+
+describe("a proof by reading again", () => {
+  beforeEach(async () => {
+    await put(
+      "a.csv",
+      `id,name,price\n${Array.from({ length: 300 }, (_, at) => `${at + 1},name ${at},${at}.50`).join("\n")}\n`,
+    );
+    await files().run(load("a.csv"));
+  });
+
+  test("holds where nothing differs, and says how it was made", async () => {
+    const { proof, rows } = await files().prove(load("a.csv"));
+    expect(proof).toMatchObject({ verdict: "proved", how: "read again", depth: "cells" });
+    expect(rows).toMatchObject({ missing: 0, extra: 0, different: 0 });
+  });
+
+  test.each([
+    ["one cell", "UPDATE landing.fare SET price = price + 0.01 WHERE id = 7", { different: 1 }],
+    [
+      "a null for an empty text",
+      "UPDATE landing.fare SET name = '' WHERE id = 7; UPDATE landing.fare SET name = NULL WHERE id = 8",
+      { different: 2 },
+    ],
+    [
+      "a pair that cancels",
+      "UPDATE landing.fare SET price = price + 1 WHERE id = 7; UPDATE landing.fare SET price = price - 1 WHERE id = 8",
+      { different: 2 },
+    ],
+    [
+      "a swap",
+      "UPDATE landing.fare t SET name = o.name FROM landing.fare o WHERE (t.id, o.id) IN ((7, 8), (8, 7))",
+      { different: 2 },
+    ],
+    ["a row that is gone", "DELETE FROM landing.fare WHERE id = 7", { missing: 1 }],
+    ["a row too many", "INSERT INTO landing.fare VALUES (9999, 'x', 1)", { extra: 1 }],
+  ])("finds %s", async (_, fault, found) => {
+    await pair.atWarehouse(fault);
+    const { proof, rows } = await files().prove(load("a.csv"));
+    expect(proof).toMatchObject({ verdict: "disagrees", how: "read again" });
+    expect(rows).toMatchObject({ missing: 0, extra: 0, different: 0, ...found });
+    await files().run(load("a.csv"), { scope: { kind: "whole" } });
+  });
+
+  test("leaves nothing behind in the warehouse", async () => {
+    await files().prove(load("a.csv"));
+    expect(await pair.atWarehouse("SELECT relname FROM pg_class WHERE relname ~ '^(received|stage)_'")).toEqual([]);
+  });
+});
+
+describe("shaping", () => {
+  test("an expression takes a column by the type that it fits, and rules hold", async () => {
+    await put("a.csv", "id;first;last;cents;day\n1;Ada;Aas;1250;2026-11-01\n2;Bo;Berg;-5;2026-11-02\n");
+    const shaped = load("a.csv", {
+      columns: {
+        id: "id",
+        name: "concat_ws(' ', first, last)",
+        fare: { as: "cents / 100.0", type: "numeric(12,2)" },
+        month: "date_trunc('month', day::timestamp)::date",
+      },
+      rules: { "fare is not negative": "fare >= 0" },
+      proof: { by: { column: "month", slice: "month" }, figures: ["rows", "sum(fare)"] },
+    });
+    const { tally, proof } = await files().run(shaped);
+    expect(tally).toMatchObject({ new: "1", rejected: "1" });
+    expect(proof).toMatchObject({ verdict: "proved", without: "1" });
+    expect(await held("id, name, fare, month")).toEqual(["1|Ada Aas|12.50|2026-11-01"]);
+  });
+
+  test("a part is loaded again by its key", async () => {
+    await put("a.csv", "id,name\n1,Ada\n2,Bo\n");
+    await files().run(load("a.csv"));
+    await pair.atWarehouse("UPDATE landing.fare SET name = 'x'");
+    const { tally } = await files().run(load("a.csv"), { scope: { kind: "keys", keys: [["2"]] } });
+    expect(tally).toMatchObject({ read: "1", changed: "1" });
+    expect(await held("id, name")).toEqual(["1|x", "2|Bo"]);
+  });
+});
+
+describe("nothing outside the folder can be read", () => {
+  test.each(["../secret.csv", "/etc/passwd", "link.csv", "linked/secret.csv", "**/*.csv"])("by %s", async (name) => {
+    await put("a/none.txt", "x");
+    await rm(join(root, "fares/a"), { recursive: true });
+    await writeFile(join(root, "secret.csv"), "id,name\n1,secret\n");
+    await symlink(join(root, "secret.csv"), join(root, "fares/link.csv"));
+    await symlink(root, join(root, "fares/linked"));
+    await expect(files().run(load(name))).rejects.toThrow(/has no file/);
+  });
+
+  test.each(["..", "../..", "out"])("by a connection to %s", async (path) => {
+    await put("a.csv", "id\n1\n");
+    await rm(join(root, "out"), { force: true });
+    await symlink("/etc", join(root, "out"));
+    await expect(pair.between({ ...fares, settings: { kind: "files", path } }).run(load("*"))).rejects.toThrow(
+      /There is no folder/,
+    );
+  });
+});
+
+test("what is not there, or in no format that is read, is told", async () => {
+  await expect(files().run(load("a.csv"))).rejects.toThrow(/There is no folder fares/);
+  await put("notes.docx", "x");
+  await expect(files().run(load("a.csv"))).rejects.toThrow("fares has no file a.csv");
+  await expect(files().run(load("notes.docx"))).rejects.toThrow("notes.docx is in no format that is read");
+  await expect(files().run({ ...load("a.csv"), from: { connection: "fares", table: "public.a" } })).rejects.toThrow(
+    /folder of files/,
+  );
+  await put("empty.csv", "");
+  await expect(files().run(load("empty.csv"))).rejects.toThrow(/has no columns|is empty/);
+});
+
+test("a run that is cancelled while it reads leaves nothing", async () => {
+  await put("a.csv", `id,name\n${Array.from({ length: 200_000 }, (_, at) => `${at},name`).join("\n")}\n`);
+  const stop = new AbortController();
+  const report = { ...quiet, phase: (phase: string) => phase === "read" && stop.abort() };
+  await expect(files().run(load("a.csv"), { signal: stop.signal, report })).rejects.toThrow("Cancelled");
+  expect(await pair.atWarehouse("SELECT to_regclass('landing.fare') AS there")).toEqual([{ there: null }]);
+});
