@@ -108,6 +108,14 @@ describe("what a file can hold", () => {
     expect(tally).toMatchObject({ read: "2", same: "1", rejected: "1" });
   });
 
+  test("decimal commas count for a type that is stated, though a word stands among the numbers of another file", async () => {
+    await put("a.csv", "id;price\n1;12,50\n");
+    await put("b.csv", "id;price\n2;7,25\n3;on request\n");
+    const stated = load("*.csv", { columns: { id: "id", price: { as: "price", type: "numeric(8,2)" } } });
+    expect((await files().run(stated)).tally).toMatchObject({ new: "2", rejected: "1" });
+    expect(await held("id, price")).toEqual(["1|12.50", "2|7.25"]);
+  });
+
   test("Parquet, its decimals and times as they are", async () => {
     await writeParquet(
       "SELECT 1 AS id, 12.50::DECIMAL(12,2) AS price, TIMESTAMPTZ '2026-11-01 06:00:00.123456+00' AS at, 0.1::DOUBLE AS share, 9007199254740993::BIGINT AS big UNION ALL SELECT 2, NULL, NULL, NULL, NULL",
@@ -139,11 +147,42 @@ describe("lines that are no rows", () => {
     );
     expect(rejected.map(({ reason }) => reason)).toEqual([
       "has 3 fields where 2 are expected",
-      "has 1 fields where 2 are expected",
+      "has 1 field where 2 are expected",
       "holds bytes that are no text",
     ]);
     expect(rejected[0]?.message).toContain("a.csv, line 3");
     expect(rejected[0]?.line).toBe("2,too,many");
+  });
+
+  test.each([
+    ["an empty field too many at its end", "2,x,"],
+    ["two empty fields too many", "2,x,,"],
+    ["a quote that nothing closes", '2,"x'],
+    ["text behind a quote", '2,"x"y'],
+    ["a zero byte", "2,x\0"],
+  ])("%s is one of them, whatever stands around it", async (_, line) => {
+    await put("a.csv", `id,name\n1,a\n${line}\n3,c\n4,d\n`);
+    const { tally, proof } = await files().run(load("a.csv"));
+    expect(tally).toMatchObject({ read: "4", new: "3", rejected: "1" });
+    expect(proof.verdict).toBe("proved");
+    expect(await held("id, name")).toEqual(["1|a", "3|c", "4|d"]);
+    expect((await files().prove(load("a.csv"))).proof.verdict).toBe("proved");
+  });
+
+  test("regular files, which are read the quick way, give what the exact one gives", async () => {
+    const rows = Array.from({ length: 400 }, (_, at) => {
+      const odd = ["", '""', '"a ""b"""', "é😀", " x ", "\\.", "NULL", "'"][at % 8];
+      return `${at},${odd},${at % 3 === 0 ? "" : at / 4}`;
+    });
+    const text = `id,name,share\n${rows.join("\n")}\n`;
+    await put("quick.csv", text);
+    await files().run(load("quick.csv"));
+    const quick = await held();
+    await pair.atWarehouse("DROP SCHEMA landing CASCADE; DROP SCHEMA undercoat CASCADE");
+    // A line that is no row, and the exact way is taken.
+    await put("exact.csv", `${text}none\n`);
+    expect((await files().run(load("exact.csv"))).tally).toMatchObject({ new: "400", rejected: "1" });
+    expect(await held()).toEqual(quick);
   });
 
   test("a value that breaks the guess of those before it is that row's rejection, and leaves the list once it is mended", async () => {

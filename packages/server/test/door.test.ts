@@ -140,7 +140,13 @@ describe("what roles may do", () => {
   });
 
   test("only an administrator lists functions that queries may call", async () => {
-    const { usedBy: _, hasPassword: __, name: ___, ...settings } = (await house.ask("GET", "/connections/trips")).body;
+    const {
+      usedBy: _,
+      hasPassword: __,
+      name: ___,
+      about: ____,
+      ...settings
+    } = (await house.ask("GET", "/connections/trips")).body;
     expect((await house.ask("PUT", "/connections/trips", { ...settings, functions: ["public.f"] })).status).toBe(403);
     expect(
       (

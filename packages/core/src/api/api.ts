@@ -58,15 +58,18 @@ export interface TokenSummary {
 
 export type ConnectionView = ConnectionSettings & {
   name: string;
-  /** its kind, as people call it */
-  title: string;
-  /** where it leads, and as whom: see ConnectionKind */
-  place: string;
-  manner: string | null;
-  /** true where loads can write into it */
-  warehouse: boolean;
-  /** true where SQL is asked of it: it has tables, and takes queries and conditions */
-  asks: boolean;
+  /** what its kind makes of it; see ConnectionKind */
+  about: {
+    /** its kind, as people call it */
+    title: string;
+    /** where it leads, and as whom */
+    place: string;
+    manner: string | null;
+    /** true where loads can write into it */
+    warehouse: boolean;
+    /** true where SQL is asked of it: it has tables, and takes queries and conditions */
+    asks: boolean;
+  };
   hasPassword: boolean;
   /** pipelines that read from or write into it */
   usedBy: { pipeline: string; title: string; as: "source" | "warehouse" }[];

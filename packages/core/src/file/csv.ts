@@ -67,7 +67,11 @@ export function guessCsv(text: string, said: CsvFormat = {}): CsvDialect {
     return { delimiter, all, ...regular(all) };
   });
   const many = tried.filter(({ fields }) => fields > 1);
-  const best = many.sort((a, b) => b.share - a.share || b.fields - a.fields)[0] ?? tried[0];
+  // Where others cut as regularly, commas are those of decimals.
+  const best =
+    many.sort(
+      (a, b) => b.share - a.share || Number(a.delimiter === ",") - Number(b.delimiter === ",") || b.fields - a.fields,
+    )[0] ?? tried[0];
   return {
     delimiter: best?.delimiter ?? ",",
     quote,

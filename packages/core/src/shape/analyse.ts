@@ -65,18 +65,19 @@ function located(error: unknown, path: string[], what: string): unknown {
  */
 export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
   const known = new Map(dataset.columns.map((column) => [column.name, column]));
-  /** A column as it stands; a text that numbers are told by another sign in, by the point. */
-  const standing = (name: string) =>
-    known.get(name)?.missing
-      ? `NULL::${known.get(name)?.warehouseType}`
-      : // Either sign takes the other's place, so that a point is no decimal sign where a comma is.
-        known.get(name)?.decimal && typeFamily(known.get(name)?.fits ?? "") === "numeric"
-        ? `translate(s.${identifier(name)}, ',.', '.,')`
-        : `s.${identifier(name)}`;
+  /** A column as it stands; of texts that are to be numbers, those told with a comma in the form with a point. */
+  const standing = (name: string, type: string | null | undefined) => {
+    const column = known.get(name);
+    if (column?.missing) return `NULL::${column.warehouseType}`;
+    // Either sign takes the other's place, so that a point is no decimal sign where a comma is.
+    return column?.decimal && ["numeric", "float"].includes(typeFamily(type ?? ""))
+      ? `translate(s.${identifier(name)}, ',.', '.,')`
+      : `s.${identifier(name)}`;
+  };
   /** A column in an expression: what comes as text counts as the type that it fits. */
   const value = (name: string) => {
     const fits = known.get(name)?.fits;
-    return fits === undefined || known.get(name)?.missing ? standing(name) : `(${standing(name)})::${fits}`;
+    return fits === undefined || known.get(name)?.missing ? standing(name, null) : `(${standing(name, fits)})::${fits}`;
   };
   // Servers differ in their locales; one collation that all of them have gives one answer on both sides.
   const collated = (name: string) =>
@@ -97,7 +98,7 @@ export async function analyse(load: Load, dataset: Dataset): Promise<Analysis> {
         name,
         source: plain.missing ? null : text,
         text,
-        expression: standing(text),
+        expression: standing(text, stated ?? plain.fits),
         reads: there([text]),
         stated: stated ?? plain.fits ?? null,
         missing: plain.missing ?? false,

@@ -32,17 +32,16 @@ export async function usersOf(name: string): Promise<ConnectionView["usedBy"]> {
   });
 }
 
-const view = async (row: ConnectionRow): Promise<ConnectionView> => ({
-  name: row.name,
-  ...row.settings,
-  title: kindOf(row.settings).title,
-  place: kindOf(row.settings).place(row.settings),
-  manner: kindOf(row.settings).manner(row.settings),
-  warehouse: kindOf(row.settings).warehouse,
-  asks: kindOf(row.settings).asks,
-  hasPassword: row.secret !== null,
-  usedBy: await usersOf(row.name),
-});
+const view = async ({ name, settings, secret }: ConnectionRow): Promise<ConnectionView> => {
+  const { title, warehouse, asks: asked, place, manner } = kindOf(settings);
+  return {
+    name,
+    ...settings,
+    about: { title, place: place(settings), manner: manner(settings), warehouse, asks: asked },
+    hasPassword: secret !== null,
+    usedBy: await usersOf(name),
+  };
+};
 
 async function found(name: string): Promise<ConnectionRow> {
   const row = await ConnectionRow.findByPk(name);

@@ -87,8 +87,8 @@ export default function ConnectionPage() {
       heading={name}
       about={
         <>
-          {view.title}: <span className="mono">{view.place}</span>
-          {view.manner && `, as ${view.manner}`}.{" "}
+          {view.about.title}: <span className="mono">{view.about.place}</span>
+          {view.about.manner && `, as ${view.about.manner}`}.{" "}
           {view.usedBy.length > 0 && (
             <>
               Used by{" "}
@@ -131,7 +131,7 @@ export default function ConnectionPage() {
           <section aria-label="Tables">
             <div className="actions" style={{ marginBottom: 8, justifyContent: "space-between" }}>
               <span className="quiet">
-                {counted(datasets.data.length, view.asks ? "table" : "file")} can be read
+                {counted(datasets.data.length, view.about.asks ? "table" : "file")} can be read
                 {wanted ? `, ${rows.length} shown` : ""}
               </span>
               <Filter of="tables" value={wanted} onChange={setWanted} w={190} />
@@ -144,7 +144,7 @@ export default function ConnectionPage() {
               onOpen={(row) => setOpen(open === id(row) ? "" : id(row))}
               columns={[
                 {
-                  head: "Table",
+                  head: view.about.asks ? "Table" : "File",
                   width: "minmax(0, 2fr)",
                   cell: (row) => <span className={`mono${open === id(row) ? " strong" : ""}`}>{listedName(row)}</span>,
                 },

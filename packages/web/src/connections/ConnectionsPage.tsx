@@ -16,7 +16,7 @@ export default function ConnectionsPage() {
   const [wanted, setWanted] = useUrlState("find");
   const [adding, setAdding] = useUrlState("new");
   const { data, error } = useQuery(queries.connections());
-  const shown = (data ?? []).filter((row) => matches(wanted, row.name, row.title, row.place));
+  const shown = (data ?? []).filter((row) => matches(wanted, row.name, row.about.title, row.about.place));
   const uses = (row: ConnectionView, as: "source" | "warehouse") => row.usedBy.filter((use) => use.as === as).length;
   return (
     <Page
@@ -54,9 +54,9 @@ export default function ConnectionsPage() {
                     {row.name}
                   </Link>
                 </td>
-                <td>{row.title}</td>
-                <td className="mono">{row.place}</td>
-                <td>{row.manner ?? <span className="quiet">nobody</span>}</td>
+                <td>{row.about.title}</td>
+                <td className="mono">{row.about.place}</td>
+                <td>{row.about.manner ?? <span className="quiet">nobody</span>}</td>
                 <td>
                   {[
                     uses(row, "source") ? `source of ${counted(uses(row, "source"), "pipeline")}` : "",

@@ -65,7 +65,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
   const connections = useQuery(queries.connections());
   const source = connections.data?.find((row) => row.name === fill(from.connection));
   // What can't be asked takes no watermark and no condition.
-  const asks = source ? source.asks : from.files === undefined;
+  const asks = source ? source.about.asks : from.files === undefined;
   const made = (candidate: Candidate | null, ...path: string[]) =>
     candidate && holesIn(candidate.text).length === 0 ? (
       <MakeParameter

@@ -7,8 +7,9 @@ import { type CheckStep, runSteps } from "../../connection/check.ts";
 import type { CredentialsOf, Row } from "../../connection/credentials.ts";
 import { LoadFailure } from "../../failure.ts";
 import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
-import { Duck, named } from "./duck.ts";
+import { Duck } from "./duck.ts";
 import { filesOf, folderOf } from "./folder.ts";
+import { recordsOf } from "./lines.ts";
 import { shapeOf } from "./shape.ts";
 import { FilesSnapshot } from "./snapshot.ts";
 
@@ -81,8 +82,15 @@ export class FilesSource implements Source {
     if (!file) throw new LoadFailure({ message: `There is no file ${filePath(table)}` });
     const duck = await Duck.open(folder);
     try {
-      const { names, rows } = await shapeOf(duck, file);
-      return await duck.rows(`SELECT ${names.map(named).join(", ")} FROM (${rows}) LIMIT ${Math.trunc(limit)}`);
+      const { names, rows, lines } = await shapeOf(duck, file);
+      if (!lines) return await duck.rows(`SELECT * FROM (${rows}) LIMIT ${Math.trunc(limit)}`);
+      const found: Row[] = [];
+      for await (const records of recordsOf(lines)) {
+        for (const { fields, fault } of records)
+          if (fault === null) found.push(Object.fromEntries(names.map((name, at) => [name, fields[at] ?? null])));
+        if (found.length >= limit) break;
+      }
+      return found.slice(0, limit);
     } finally {
       await duck.close();
     }

@@ -2,13 +2,15 @@ import { createReadStream, createWriteStream } from "node:fs";
 import { join } from "node:path";
 import { pipeline } from "node:stream/promises";
 import { createGunzip, gunzipSync, constants as zlib } from "node:zlib";
-import { type CsvDialect, columnNames, guessCsv } from "@undercoat/core/file/csv";
+import { columnNames, guessCsv } from "@undercoat/core/file/csv";
 import { type Counts, fitting, type Pattern, patterns } from "@undercoat/core/file/fits";
 import { formatOf } from "@undercoat/core/file/format";
 import type { CsvFormat } from "@undercoat/core/pipeline/pipeline";
+import iconv from "iconv-lite";
 import { LoadFailure } from "../../failure.ts";
 import { type Duck, named, quoted } from "./duck.ts";
 import { beginning, type FoundFile } from "./folder.ts";
+import { type LinedFile, quickRows, recordsOf } from "./lines.ts";
 
 /** So many bytes of a file are looked at for how it is written, and so many of its rows for the types of its columns. */
 const looked = 256 * 1024;
@@ -24,10 +26,10 @@ export interface FileColumn {
 export interface ShapedFile {
   file: FoundFile;
   names: string[];
-  /** its rows as texts under the names of its columns */
+  /** SQL that gives its rows as texts under the names of its columns, where it can be read quickly; `lines` else */
   rows: string;
-  /** the table in which lines that are no rows are found once it has been read; null where there are none such */
-  faults: string | null;
+  /** a file of lines, of which some may be no rows */
+  lines: LinedFile | null;
   columns(): Promise<FileColumn[]>;
 }
 
@@ -45,8 +47,8 @@ function encodingOf(bytes: Buffer): Encoding {
   }
 }
 
-const decoderOf = (encoding: Encoding, bytes: Buffer) =>
-  new TextDecoder(encoding === "utf-16" ? (bytes[0] === 0xfe ? "utf-16be" : "utf-16le") : encoding);
+const codeOf = (encoding: Encoding, bytes: Buffer) =>
+  encoding === "utf-16" ? (bytes[0] === 0xfe ? "utf-16be" : "utf-16le") : encoding;
 
 /** Finds out how a file is written. @param place a number that no other file of this reader has */
 export async function shapeOf(duck: Duck, file: FoundFile, csv: CsvFormat = {}, place = 0): Promise<ShapedFile> {
@@ -61,7 +63,7 @@ export async function shapeOf(duck: Duck, file: FoundFile, csv: CsvFormat = {}, 
   const bytes = await beginning(file.path, looked);
   const head = zipped ? gunzipSync(bytes, { finishFlush: zlib.Z_SYNC_FLUSH }) : bytes;
   const encoding = csv.encoding ?? encodingOf(head);
-  const text = decoderOf(encoding, head).decode(head, { stream: true });
+  const text = iconv.decode(head, codeOf(encoding, head));
   const said = format === "tsv" ? { delimiter: "\t", ...csv } : csv;
   const dialect = guessCsv(text, said);
   const names = columnNames(text, dialect);
@@ -70,48 +72,54 @@ export async function shapeOf(duck: Duck, file: FoundFile, csv: CsvFormat = {}, 
       message: `${file.name} is empty: it has not even a line that names its columns`,
       hint: "Leave it out by the pattern, or remove it.",
     });
-  const path = encoding === "utf-8" ? file.path : join(duck.desk, `text-${place}.csv`);
-  if (encoding !== "utf-8")
+  const path = encoding === "utf-16" ? join(duck.desk, `text-${place}.csv`) : file.path;
+  if (encoding === "utf-16")
     await pipeline(
       zipped ? createReadStream(file.path).pipe(createGunzip()) : createReadStream(file.path),
-      recode(decoderOf(encoding, head)),
+      iconv.decodeStream(codeOf(encoding, head)),
       createWriteStream(path),
     );
-  const faults = `faults_${place}`;
-  const rows = `SELECT * FROM read_csv(${quoted(path)}, ${csvOptions(dialect, names, faults, zipped && path === file.path)})`;
-  return { file, names, rows, faults, columns: () => columnsOf(duck, `${rows} LIMIT ${sampled}`, names, csv.decimal) };
-}
-
-/** Texts of another encoding as UTF-8. */
-function recode(decoder: TextDecoder) {
-  return async function* (source: AsyncIterable<Buffer>): AsyncGenerator<string> {
-    for await (const piece of source) yield decoder.decode(piece, { stream: true });
-    yield decoder.decode();
+  const lined: LinedFile = {
+    path,
+    zipped: zipped && path === file.path,
+    encoding: encoding === "windows-1252" ? "windows-1252" : "utf-8",
+    dialect,
+    names,
+  };
+  return {
+    file,
+    names,
+    rows: quickRows(lined),
+    lines: lined,
+    columns: () => columnsOf(lined, csv.decimal),
   };
 }
 
-function csvOptions({ delimiter, quote, header, skip }: CsvDialect, names: string[], faults: string, zipped: boolean) {
-  const columns = names.map((name) => `${quoted(name)}: 'VARCHAR'`).join(", ");
-  const read = `auto_detect = false, all_varchar = true, columns = {${columns}}, delim = ${quoted(delimiter)}, quote = ${quoted(quote)}, escape = ${quoted(quote)}, header = ${header}, skip = ${skip}, compression = ${zipped ? "'gzip'" : "'none'"}`;
-  // A quoted nothing is an empty text, an unquoted one is null.
-  return `${read}, allow_quoted_nulls = false, store_rejects = true, rejects_table = ${quoted(faults)}, rejects_scan = ${quoted(`${faults}_scan`)}, rejects_limit = 0, max_line_size = 8388608`;
-}
-
-/** The narrowest type of each column that all of some rows' values fit. */
-async function columnsOf(duck: Duck, rows: string, names: string[], decimal?: "." | ","): Promise<FileColumn[]> {
-  const kinds = Object.entries(patterns) as [Pattern, string][];
-  const counts = names.flatMap((name, at) => [
-    `count(${named(name)}) AS c${at}_all`,
-    ...kinds.map(
-      ([kind, pattern]) =>
-        `count(*) FILTER (WHERE regexp_full_match(${named(name)}, ${quoted(pattern)})) AS c${at}_${kind}`,
-    ),
-  ]);
-  const [row = {}] = await duck.rows(`SELECT ${counts.join(", ")} FROM (${rows})`);
-  return names.map((name, at) => {
-    const count = (what: string) => BigInt(row[`c${at}_${what}`] ?? "0");
-    const all = Object.fromEntries([["all", count("all")], ...kinds.map(([kind]) => [kind, count(kind)])]) as Counts;
-    return { name, ...fitting(all, decimal) };
+/** The narrowest type of each column that all of the first rows' values fit. */
+async function columnsOf(lined: LinedFile, decimal?: "." | ","): Promise<FileColumn[]> {
+  const kinds = (Object.entries(patterns) as [Pattern, string][]).map(
+    ([kind, pattern]) => [kind, new RegExp(`^(?:${pattern.replace("(?i:", "(?:")})$`, "i")] as const,
+  );
+  const counts = lined.names.map(
+    () => ({ all: 0, ...Object.fromEntries(kinds.map(([kind]) => [kind, 0])) }) as Record<string, number>,
+  );
+  let rows = 0;
+  for await (const piece of recordsOf(lined)) {
+    for (const { fields, fault } of piece) {
+      if (fault !== null) continue;
+      rows++;
+      for (const [at, field] of fields.entries()) {
+        const count = counts[at];
+        if (field === null || !count) continue;
+        count.all = (count.all ?? 0) + 1;
+        for (const [kind, form] of kinds) if (form.test(field)) count[kind] = (count[kind] ?? 0) + 1;
+      }
+    }
+    if (rows >= sampled) break;
+  }
+  return lined.names.map((name, at) => {
+    const all = Object.fromEntries(Object.entries(counts[at] ?? {}).map(([kind, count]) => [kind, BigInt(count)]));
+    return { name, ...fitting(all as Counts, decimal) };
   });
 }
 
@@ -151,7 +159,7 @@ async function parquetOf(duck: Duck, file: FoundFile): Promise<ShapedFile> {
     file,
     names,
     rows: `SELECT ${texts.join(", ")} FROM ${read}`,
-    faults: null,
+    lines: null,
     columns: async () =>
       described.map((row) => ({ name: row.column_name ?? "", fits: typeOfParquet(row.column_type ?? "") })),
   };

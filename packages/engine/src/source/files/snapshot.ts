@@ -7,6 +7,7 @@ import { LoadFailure, NoTable } from "../../failure.ts";
 import type { RowStream, Snapshot } from "../source.ts";
 import { type Duck, named, quoted } from "./duck.ts";
 import { filesOf } from "./folder.ts";
+import { isRegular, type LinedFile, recordsOf } from "./lines.ts";
 import { type ShapedFile, shapeOf } from "./shape.ts";
 
 /** So many files are looked at for the types of their columns; the names of all are read. */
@@ -48,8 +49,8 @@ export class FilesSnapshot implements Snapshot {
     for (const file of files.slice(0, sampledFiles))
       for (const { name, fits, decimal } of await file.columns()) {
         const before = columns.get(name);
-        const same = before === undefined || ((before.fits ?? "text") === fits && before.decimal === decimal);
-        columns.set(name, same ? textColumn(name, fits, decimal) : textColumn(name));
+        const [typed, signed] = [!before || (before.fits ?? "text") === fits, !before || before.decimal === decimal];
+        columns.set(name, textColumn(name, typed && signed ? fits : "text", signed ? decimal : undefined));
       }
     for (const { names } of files)
       for (const name of names) if (!columns.has(name)) columns.set(name, textColumn(name));
@@ -97,30 +98,57 @@ export class FilesSnapshot implements Snapshot {
     limit: number | null,
     tell: (rows: number) => void,
   ): AsyncGenerator<Buffer> {
-    const staged = stagedColumns(plan).slice(0, -3);
     let rows = 0n;
-    for (const { file, names, rows: all, faults } of files) {
-      if (limit !== null && rows >= BigInt(limit)) break;
-      const own = new Set(names);
-      const values = staged.map(({ source }) =>
-        own.has(source) ? named(source) : source === plan.read.origin ? quoted(file.name) : "NULL",
-      );
-      const bounded = limit === null ? "" : ` LIMIT ${BigInt(limit) - rows}`;
-      rows += yield* this.duck.csv(
-        `SELECT ${values.join(", ")}, NULL, NULL, NULL FROM (${all})${bounded}`,
-        this.signal,
-      );
-      if (faults === null) continue;
-      const found = await this.duck.rows(
-        `SELECT line, any_value(error_message) AS fault, any_value(csv_line) AS text FROM ${faults} GROUP BY line ORDER BY line`,
-      );
-      rows += BigInt(found.length);
-      for (const { line, fault, text } of found)
-        yield Buffer.from(
-          `${[...staged.map(() => ""), cell(faultWords(fault)), cell(`${file.name}, line ${line}`), cell(text)].join(",")}\n`,
-        );
+    for (const shaped of files) {
+      const left = limit === null ? null : BigInt(limit) - rows;
+      if (left !== null && left <= 0n) break;
+      const { lines } = shaped;
+      rows +=
+        lines && (left !== null || !(await isRegular(this.duck, lines)))
+          ? yield* this.exactly(plan, shaped, lines, left)
+          : yield* this.quickly(plan, shaped, left);
     }
     tell(Number(rows));
+  }
+
+  /** The rows of a file of which nothing is no row. */
+  private quickly(plan: LoadPlan, { file, names, rows }: ShapedFile, limit: bigint | null) {
+    const own = new Set(names);
+    const values = stagedColumns(plan)
+      .slice(0, -3)
+      .map(({ source }) =>
+        own.has(source) ? named(source) : source === plan.read.origin ? quoted(file.name) : "NULL",
+      );
+    const bounded = limit === null ? "" : ` LIMIT ${limit}`;
+    return this.duck.csv(`SELECT ${values.join(", ")}, NULL, NULL, NULL FROM (${rows})${bounded}`, this.signal);
+  }
+
+  /** The lines of a file, those that are no rows among them. */
+  private async *exactly(
+    plan: LoadPlan,
+    { file }: ShapedFile,
+    lined: LinedFile,
+    limit: bigint | null,
+  ): AsyncGenerator<Buffer, bigint> {
+    const staged = stagedColumns(plan).slice(0, -3);
+    const places = staged.map(({ source }) => lined.names.indexOf(source));
+    const origin = staged.findIndex(({ source }) => source === plan.read.origin);
+    const none = staged.map(() => "").join(",");
+    let rows = 0n;
+    for await (const records of recordsOf(lined)) {
+      let piece = "";
+      for (const { fields, fault, line, text } of records) {
+        if (limit !== null && rows >= limit) break;
+        rows++;
+        piece +=
+          fault === null
+            ? `${places.map((place, at) => cell(at === origin ? file.name : place < 0 ? null : fields[place])).join(",")},,,\n`
+            : `${none},${cell(fault)},${cell(`${file.name}, line ${line}`)},${cell(text)}\n`;
+      }
+      if (piece) yield Buffer.from(piece);
+      if (this.signal?.aborted || (limit !== null && rows >= limit)) break;
+    }
+    return rows;
   }
 
   statement({ read }: LoadPlan): string {
@@ -135,17 +163,6 @@ export class FilesSnapshot implements Snapshot {
 /** A value of a CSV that is quoted; a null is nothing. PostgreSQL's texts hold no zero byte. */
 const cell = (text: string | null | undefined) =>
   text == null ? "" : `"${text.replaceAll("\0", "\uFFFD").replaceAll('"', '""')}"`;
-
-/** What is wrong with a line, in our own words. */
-function faultWords(message: string | null | undefined): string {
-  const told = message ?? "";
-  const counted = /Expected Number of Columns: (\d+) Found: (\d+)/.exec(told);
-  if (counted) return `has ${counted[2]} fields where ${counted[1]} are expected`;
-  if (/unterminated quote|quote/i.test(told)) return "has a quote that is not closed";
-  if (/unicode|utf-8|encod/i.test(told)) return "holds bytes that are no text";
-  if (/line size/i.test(told)) return "is longer than 8 MB";
-  return "is no row";
-}
 
 function textColumn(name: string, fits = "text", decimal?: ","): DatasetColumn {
   return {
