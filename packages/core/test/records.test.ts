@@ -1,5 +1,5 @@
 import { columnNames, guessCsv } from "@undercoat/core/file/csv";
-import { type Counts, fitting } from "@undercoat/core/file/fits";
+import { fitting, noCounts } from "@undercoat/core/file/fits";
 import { RecordReader } from "@undercoat/core/file/records";
 import fc from "fast-check";
 import { describe, expect, test } from "vitest";
@@ -133,10 +133,6 @@ test.each([
   [{ all: 0 }, "text", undefined],
   [{ all: 1, date: 1 }, "date", undefined],
   [{ all: 1, zoned: 1 }, "timestamp with time zone", undefined],
-])("the type that fits %j is %s", (given, fits, decimal) => {
-  const none = { boolean: 0, integer: 0, point: 0, comma: 0, date: 0, local: 0, zoned: 0 };
-  const counts = Object.fromEntries(
-    Object.entries({ ...none, ...given }).map(([name, count]) => [name, BigInt(count)]),
-  );
-  expect(fitting(counts as unknown as Counts)).toEqual({ fits, ...(decimal ? { decimal } : {}) });
-});
+])("the type that fits %j is %s", (given, fits, decimal) =>
+  expect(fitting({ ...noCounts(), ...given })).toEqual({ fits, ...(decimal ? { decimal } : {}) }),
+);

@@ -7,6 +7,7 @@ import type { Load } from "@undercoat/core/pipeline/pipeline";
 import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
 import { allowFolders } from "@undercoat/engine/source/files/folder";
 import { afterAll, beforeAll, beforeEach, describe, expect, test } from "vitest";
+import { type SpecimenRow, sourceContract } from "./contract.ts";
 import { makePair, type Pair, quiet } from "./pair.ts";
 
 let pair: Pair;
@@ -51,6 +52,49 @@ const held = (columns = "t::text") =>
   pair
     .atWarehouse(`SELECT ${columns} FROM landing.fare t ORDER BY 1`)
     .then((rows) => rows.map((row) => Object.values(row).join("|")));
+
+for (const [name, text] of [
+  [
+    "csv",
+    (rows: SpecimenRow[]) =>
+      [["id", "name", "fare", "at"], ...rows]
+        .map((row) => row.map((value) => (value === null ? "" : `"${String(value).replaceAll('"', '""')}"`)).join(";"))
+        .join("\r\n"),
+  ],
+  [
+    "ndjson",
+    (rows: SpecimenRow[]) =>
+      rows
+        .map(([id, label, fare, at]) => `{"id":${id},"name":${JSON.stringify(label)},"fare":${fare},"at":"${at}"}`)
+        .join("\n"),
+  ],
+] as const)
+  sourceContract(`A folder of files (${name})`, {
+    pair: () => pair,
+    credentials: () => fares,
+    from: { files: `2026/sample.${name}` },
+    item: { schema: "2026", table: `sample.${name}` },
+    absent: { files: "nowhere.csv" },
+    firstStep: "folder",
+    furnish: (rows) => put(`2026/sample.${name}`, text(rows)),
+  });
+
+sourceContract("A folder of files (parquet)", {
+  pair: () => pair,
+  credentials: () => fares,
+  from: { files: "a.parquet" },
+  item: { schema: ".", table: "a.parquet" },
+  absent: { files: "nowhere.parquet" },
+  firstStep: "folder",
+  furnish: (rows) => {
+    const quoted = (value: string | number | null) =>
+      value === null ? "NULL" : `'${String(value).replaceAll("'", "''")}'`;
+    const values = rows.map(
+      ([id, name, fare, at]) => `(${id}, ${quoted(name)}, ${quoted(fare)}::DECIMAL(18,2), ${quoted(at)}::TIMESTAMPTZ)`,
+    );
+    return writeParquet(`SELECT * FROM (VALUES ${values.join(", ")}) t(id, name, fare, "at")`);
+  },
+});
 
 test("a file is loaded into a new table by the types that its values fit, and proved by what was received", async () => {
   await put(
@@ -125,6 +169,47 @@ describe("what a file can hold", () => {
       "1|12.50|2026-11-01 06:00:00.123456|0.1|9007199254740993",
       "2||||",
     ]);
+  });
+});
+
+describe("JSON", () => {
+  const records = [
+    '{"id":1,"big":9007199254740993,"share":0.1,"tiny":1e-7,"name":"Kjær \\u20ac","tags":["a",{"b":2.50}],"on":"2026-11-01"}',
+    '{"id":2,"name":"","big":null}',
+  ];
+  test.each([
+    ["a list", "a.json", `[${records.join(",\n")}]`],
+    ["a record a line", "a.ndjson", records.join("\n")],
+    ["a record a line, in gzip", "a.ndjson.gz", gzipSync(records.join("\n"))],
+    ["a list with a mark", "a.json", `\uFEFF[${records.join(",")}]`],
+  ])("%s keeps numbers exact, what is nested as it is, and nothing from an empty text", async (_, name, bytes) => {
+    await put(name, bytes);
+    const { tally, proof } = await files().run(load(name));
+    expect(tally).toMatchObject({ read: "2", new: "2" });
+    expect(proof).toMatchObject({ verdict: "proved", how: "received" });
+    expect(await held('id, big, share, tiny, name, tags, "on"')).toEqual([
+      '1|9007199254740993|0.1|0.0000001|Kjær €|["a", {"b": 2.50}]|2026-11-01',
+      "2||||||",
+    ]);
+    expect((await files().prove(load(name))).proof.verdict).toBe("proved");
+  });
+
+  test("a record that is none is rejected with its number, and the others load", async () => {
+    await put("a.ndjson", '{"id":1}\n{"id":\n[1]\n{"id":2,"id":3}\n\n{"id":4}\n');
+    const { tally } = await files().run(load("a.ndjson"));
+    expect(tally).toMatchObject({ read: "5", new: "2", rejected: "3" });
+    const told = await pair.atWarehouse("SELECT message FROM undercoat.rejected ORDER BY id");
+    expect(told.map(({ message }) => message)).toEqual([
+      expect.stringContaining("a.ndjson, line 2"),
+      expect.stringContaining("a.ndjson, line 3"),
+      expect.stringContaining("names id twice"),
+    ]);
+  });
+
+  test("a member that no column takes is not passed over", async () => {
+    const many = Array.from({ length: 40_000 }, (_, at) => `{"id":${at}}`);
+    await put("a.ndjson", `${many.join("\n")}\n{"id":99999,"late":1}\n`);
+    expect((await files().run(load("a.ndjson"))).tally).toMatchObject({ read: "40001", new: "40000", rejected: "1" });
   });
 });
 

@@ -1,7 +1,11 @@
 import { once } from "node:events";
 import { type AddressInfo, connect, createServer } from "node:net";
+import type { Load } from "@undercoat/core/pipeline/pipeline";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import { planFor } from "@undercoat/engine/load/planning";
 import { Session } from "@undercoat/engine/postgres/session";
 import { sourceFor } from "@undercoat/engine/source/registry";
+import type { Answers, Snapshot } from "@undercoat/engine/source/source";
 import { afterAll, beforeAll, describe, expect, test } from "vitest";
 import { sourceContract } from "./contract.ts";
 import { makePair, type Pair } from "./pair.ts";
@@ -13,14 +17,58 @@ beforeAll(async () => {
 afterAll(() => pair.close());
 
 sourceContract("PostgreSQL", {
-  source: () => sourceFor(pair.source),
-  furnish: async () => {
-    await pair.atSource(`DROP TABLE IF EXISTS sample; CREATE TABLE sample (id int PRIMARY KEY, name text, at timestamptz NOT NULL);
-      INSERT INTO sample VALUES (1, 'a', '2026-11-01'), (2, NULL, '2026-11-02'), (3, '', '2026-11-03')`);
+  pair: () => pair,
+  credentials: () => pair.source,
+  from: { table: "public.sample" },
+  item: { schema: "public", table: "sample" },
+  absent: { table: "public.nowhere" },
+  firstStep: "address",
+  furnish: async (rows) => {
+    const values = rows.map((row) =>
+      row.map((value) => (value === null ? "NULL" : `'${String(value).replaceAll("'", "''")}'`)).join(", "),
+    );
+    await pair.atSource(
+      `DROP TABLE IF EXISTS sample; CREATE TABLE sample (id int PRIMARY KEY, name text, fare numeric, at timestamptz NOT NULL); INSERT INTO sample VALUES (${values.join("), (")})`,
+    );
   },
-  add: async () => {
-    await pair.atSource("INSERT INTO sample VALUES (4, 'd', '2026-11-04')");
-  },
+});
+
+test("rows, watermark and figures belong to one moment", async () => {
+  await pair.atSource(
+    "DROP TABLE IF EXISTS sample; CREATE TABLE sample (id int PRIMARY KEY, at timestamptz NOT NULL); INSERT INTO sample VALUES (1, '2026-11-01'), (2, '2026-11-02'), (3, '2026-11-03')",
+  );
+  const load: Load = {
+    from: { connection: "source", table: "public.sample" },
+    watermark: { column: "at" },
+    into: { table: "landing.moment", mode: "upsert", key: ["id"] },
+  };
+  const pipeline = { title: "Test", warehouse: "w", loads: { load } };
+  const within = async <T>(work: (snapshot: Snapshot, answers: Answers, plan: LoadPlan) => Promise<T>): Promise<T> => {
+    const snapshot = await sourceFor(pair.source).snapshot("undercoat test");
+    try {
+      const { plan } = await planFor(
+        { pipelineName: "test", pipeline, load: "load" },
+        { source: snapshot, warehouse: null },
+      );
+      if (!snapshot.answers) throw new Error("It answers nothing");
+      return await work(snapshot, snapshot.answers, plan);
+    } finally {
+      await snapshot.close();
+    }
+  };
+  await within(async (snapshot, answers, plan) => {
+    await pair.atSource("INSERT INTO sample VALUES (4, '2026-11-04')");
+    const rows = await snapshot.rows(plan, { kind: "all" }, null, false);
+    let head = Buffer.alloc(0);
+    for await (const chunk of rows) if (head.length < 11) head = Buffer.concat([head, chunk]);
+    expect(head.subarray(0, 11).toString("latin1")).toBe("PGCOPY\n\xff\r\n\0");
+    expect(await rows.counted).toBe(3);
+    expect((await answers.highWater(plan, { kind: "all" }))?.slice(0, 10)).toBe("2026-11-03");
+    expect((await answers.side(plan, null).figures("all", false)).total.values).toEqual(["3"]);
+  });
+  await within(async (_, answers, plan) =>
+    expect((await answers.side(plan, null).figures("all", false)).total.values).toEqual(["4"]),
+  );
 });
 
 describe("the number of rows that comes after the last of them", () => {

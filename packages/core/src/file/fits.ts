@@ -1,23 +1,40 @@
-/** The narrowest type that all values of a column of texts fit, told by counts. */
+/** The narrowest type that all values of a column of texts fit, told by counts of their forms. */
 
-/** What is counted of a column's values that are there, each as an expression that is one pattern of RE2. */
-export const patterns = {
-  boolean: "(?i:true|false)",
-  integer: "-?(?:0|[1-9][0-9]{0,17})",
-  point: "-?(?:0|[1-9][0-9]*)(?:\\.[0-9]+)?(?:[eE][-+]?[0-9]{1,3})?",
-  comma: "-?(?:0|[1-9][0-9]*)(?:,[0-9]+)?",
-  date: "[0-9]{4}-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12][0-9]|3[01])",
-  local: "[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(?::[0-9]{2}(?:[.][0-9]{1,6})?)?",
-  zoned:
-    "[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(?::[0-9]{2}(?:[.][0-9]{1,6})?)?(?:Z|[-+][0-9]{2}(?::?[0-9]{2})?)",
+/** The forms of values that are counted. */
+const patterns = {
+  boolean: /^(?:true|false)$/i,
+  integer: /^-?(?:0|[1-9]\d{0,17})$/,
+  point: /^-?(?:0|[1-9]\d*)(?:\.\d+)?(?:[eE][-+]?\d{1,3})?$/,
+  comma: /^-?(?:0|[1-9]\d*)(?:,\d+)?$/,
+  date: /^\d{4}-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12]\d|3[01])$/,
+  local: /^\d{4}-\d{2}-\d{2}[ T]\d{2}:\d{2}(?::\d{2}(?:\.\d{1,6})?)?$/,
+  zoned: /^\d{4}-\d{2}-\d{2}[ T]\d{2}:\d{2}(?::\d{2}(?:\.\d{1,6})?)?(?:Z|[-+]\d{2}(?::?\d{2})?)$/,
 } as const;
 
-export type Pattern = keyof typeof patterns;
-export type Counts = Record<Pattern | "all", bigint>;
+type Pattern = keyof typeof patterns;
+const kinds = Object.entries(patterns) as [Pattern, RegExp][];
+
+/** How many of a column's values that are there have each form; `nested`: hold others. */
+export type Counts = Record<Pattern | "nested" | "all", number>;
+
+export const noCounts = (): Counts => ({
+  ...(Object.fromEntries(kinds.map(([kind]) => [kind, 0])) as Record<Pattern, number>),
+  nested: 0,
+  all: 0,
+});
+
+/** Counts one value in. */
+export function count(counts: Counts, value: string | null, nested: boolean): void {
+  if (value === null) return;
+  counts.all++;
+  if (nested) counts.nested++;
+  else for (const [kind, form] of kinds) if (form.test(value)) counts[kind]++;
+}
 
 /** The type, by itself. A number with zeros before it is a text: they would be lost. */
 function typeOf(counts: Counts, sign: "." | ","): string {
-  const all = (pattern: Pattern) => counts.all > 0n && counts[pattern] === counts.all;
+  const all = (pattern: Pattern) => counts.all > 0 && counts[pattern] === counts.all;
+  if (counts.all > 0 && counts.nested === counts.all) return "jsonb";
   if (all("boolean")) return "boolean";
   if (all("integer")) return "bigint";
   if (all(sign === "," ? "comma" : "point")) return "numeric";

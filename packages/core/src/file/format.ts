@@ -1,8 +1,16 @@
 /** What a file's name says of how it is written. */
 
-export type FileFormat = "csv" | "tsv" | "parquet";
+export type FileFormat = "csv" | "tsv" | "json" | "ndjson" | "parquet";
 
-const byEnding: Record<string, FileFormat> = { csv: "csv", txt: "csv", tsv: "tsv", parquet: "parquet" };
+const byEnding: Record<string, FileFormat> = {
+  csv: "csv",
+  txt: "csv",
+  tsv: "tsv",
+  parquet: "parquet",
+  json: "json",
+  ndjson: "ndjson",
+  jsonl: "ndjson",
+};
 
 /** The format of a file by its name, `.gz` aside; null where none is known. */
 export function formatOf(name: string): FileFormat | null {

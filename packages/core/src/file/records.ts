@@ -12,6 +12,8 @@ export interface TextRecord {
   fault: string | null;
   line: number;
   text: string;
+  /** places of fields that hold others, as JSON */
+  nested?: readonly number[];
 }
 
 /** A record with the place after it; null where the text ends before it does. */

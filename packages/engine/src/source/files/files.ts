@@ -9,7 +9,6 @@ import { LoadFailure } from "../../failure.ts";
 import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
 import { Duck } from "./duck.ts";
 import { filesOf, folderOf } from "./folder.ts";
-import { recordsOf } from "./lines.ts";
 import { shapeOf } from "./shape.ts";
 import { FilesSnapshot } from "./snapshot.ts";
 
@@ -82,11 +81,11 @@ export class FilesSource implements Source {
     if (!file) throw new LoadFailure({ message: `There is no file ${filePath(table)}` });
     const duck = await Duck.open(folder);
     try {
-      const { names, rows, lines } = await shapeOf(duck, file);
-      if (!lines) return await duck.rows(`SELECT * FROM (${rows}) LIMIT ${Math.trunc(limit)}`);
+      const { names, records, quick } = await shapeOf(duck, file);
+      if (!records) return await duck.rows(`SELECT * FROM (${quick?.rows}) LIMIT ${Math.trunc(limit)}`);
       const found: Row[] = [];
-      for await (const records of recordsOf(lines)) {
-        for (const { fields, fault } of records)
+      for await (const piece of records()) {
+        for (const { fields, fault } of piece)
           if (fault === null) found.push(Object.fromEntries(names.map((name, at) => [name, fields[at] ?? null])));
         if (found.length >= limit) break;
       }

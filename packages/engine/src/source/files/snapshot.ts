@@ -1,5 +1,6 @@
 import { Readable } from "node:stream";
 import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
+import type { TextRecord } from "@undercoat/core/file/records";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, stagedColumns, type Window } from "@undercoat/core/plan/plan";
 import type { CredentialsOf } from "../../connection/credentials.ts";
@@ -7,8 +8,8 @@ import { LoadFailure, NoTable } from "../../failure.ts";
 import type { RowStream, Snapshot } from "../source.ts";
 import { type Duck, named, quoted } from "./duck.ts";
 import { filesOf } from "./folder.ts";
-import { isRegular, type LinedFile, recordsOf } from "./lines.ts";
-import { type ShapedFile, shapeOf } from "./shape.ts";
+import { shapeOf } from "./shape.ts";
+import type { ShapedFile } from "./shaped.ts";
 
 /** So many files are looked at for the types of their columns; the names of all are read. */
 const sampledFiles = 20;
@@ -102,17 +103,19 @@ export class FilesSnapshot implements Snapshot {
     for (const shaped of files) {
       const left = limit === null ? null : BigInt(limit) - rows;
       if (left !== null && left <= 0n) break;
-      const { lines } = shaped;
-      rows +=
-        lines && (left !== null || !(await isRegular(this.duck, lines)))
-          ? yield* this.exactly(plan, shaped, lines, left)
-          : yield* this.quickly(plan, shaped, left);
+      const { records, quick } = shaped;
+      const quickly = quick !== null && (records === null || (left === null && (await quick.regular())));
+      rows += quickly
+        ? yield* this.quickly(plan, shaped, quick.rows, left)
+        : records
+          ? yield* this.exactly(plan, shaped, records(), left)
+          : 0n;
     }
     tell(Number(rows));
   }
 
   /** The rows of a file of which nothing is no row. */
-  private quickly(plan: LoadPlan, { file, names, rows }: ShapedFile, limit: bigint | null) {
+  private quickly(plan: LoadPlan, { file, names }: ShapedFile, rows: string, limit: bigint | null) {
     const own = new Set(names);
     const values = stagedColumns(plan)
       .slice(0, -3)
@@ -126,16 +129,16 @@ export class FilesSnapshot implements Snapshot {
   /** The lines of a file, those that are no rows among them. */
   private async *exactly(
     plan: LoadPlan,
-    { file }: ShapedFile,
-    lined: LinedFile,
+    { file, names, unit }: ShapedFile,
+    pieces: AsyncIterable<TextRecord[]>,
     limit: bigint | null,
   ): AsyncGenerator<Buffer, bigint> {
     const staged = stagedColumns(plan).slice(0, -3);
-    const places = staged.map(({ source }) => lined.names.indexOf(source));
+    const places = staged.map(({ source }) => names.indexOf(source));
     const origin = staged.findIndex(({ source }) => source === plan.read.origin);
     const none = staged.map(() => "").join(",");
     let rows = 0n;
-    for await (const records of recordsOf(lined)) {
+    for await (const records of pieces) {
       let piece = "";
       for (const { fields, fault, line, text } of records) {
         if (limit !== null && rows >= limit) break;
@@ -143,7 +146,7 @@ export class FilesSnapshot implements Snapshot {
         piece +=
           fault === null
             ? `${places.map((place, at) => cell(at === origin ? file.name : place < 0 ? null : fields[place])).join(",")},,,\n`
-            : `${none},${cell(fault)},${cell(`${file.name}, line ${line}`)},${cell(text)}\n`;
+            : `${none},${cell(fault)},${cell(`${file.name}, ${unit} ${line}`)},${cell(text)}\n`;
       }
       if (piece) yield Buffer.from(piece);
       if (this.signal?.aborted || (limit !== null && rows >= limit)) break;

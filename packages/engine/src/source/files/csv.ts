@@ -1,29 +1,94 @@
-import { createReadStream } from "node:fs";
+import { createReadStream, createWriteStream } from "node:fs";
+import { join } from "node:path";
 import type { Readable } from "node:stream";
-import { createGunzip } from "node:zlib";
-import type { CsvDialect } from "@undercoat/core/file/csv";
+import { pipeline } from "node:stream/promises";
+import { createGunzip, gunzipSync, constants as zlib } from "node:zlib";
+import { type CsvDialect, columnNames, guessCsv } from "@undercoat/core/file/csv";
 import { RecordReader, type TextRecord } from "@undercoat/core/file/records";
+import type { CsvFormat } from "@undercoat/core/pipeline/pipeline";
 import iconv from "iconv-lite";
+import { LoadFailure } from "../../failure.ts";
+import { type ByteEncoding, decoded } from "./bytes.ts";
 import { type Duck, named, quoted } from "./duck.ts";
+import { beginning, type FoundFile } from "./folder.ts";
+import { fittingColumns, type ShapedFile } from "./shaped.ts";
+
+/** So many bytes of a file are looked at for how it is written. */
+const looked = 256 * 1024;
+
+type Encoding = NonNullable<CsvFormat["encoding"]>;
+
+/** How a text's bytes are to be read: by its mark, else UTF-8 where that fits, else windows-1252. */
+function encodingOf(bytes: Buffer): Encoding {
+  if ((bytes[0] === 0xff && bytes[1] === 0xfe) || (bytes[0] === 0xfe && bytes[1] === 0xff)) return "utf-16";
+  try {
+    // A character may be cut at the end of what is looked at.
+    new TextDecoder("utf-8", { fatal: true }).decode(bytes, { stream: true });
+    return "utf-8";
+  } catch {
+    return "windows-1252";
+  }
+}
+
+const codeOf = (encoding: Encoding, bytes: Buffer) =>
+  encoding === "utf-16" ? (bytes[0] === 0xfe ? "utf-16be" : "utf-16le") : encoding;
+
+/** Finds out how a text of rows and fields is written. */
+export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: number): Promise<ShapedFile> {
+  const zipped = file.name.toLowerCase().endsWith(".gz");
+  const bytes = await beginning(file.path, looked);
+  const head = zipped ? gunzipSync(bytes, { finishFlush: zlib.Z_SYNC_FLUSH }) : bytes;
+  const encoding = csv.encoding ?? encodingOf(head);
+  const text = iconv.decode(head, codeOf(encoding, head));
+  const dialect = guessCsv(text, csv);
+  const names = columnNames(text, dialect);
+  if (names.length === 0)
+    throw new LoadFailure({
+      message: `${file.name} is empty: it has not even a line that names its columns`,
+      hint: "Leave it out by the pattern, or remove it.",
+    });
+  const path = encoding === "utf-16" ? join(duck.desk, `text-${place}.csv`) : file.path;
+  if (encoding === "utf-16")
+    await pipeline(
+      zipped ? createReadStream(file.path).pipe(createGunzip()) : createReadStream(file.path),
+      iconv.decodeStream(codeOf(encoding, head)),
+      createWriteStream(path),
+    );
+  const lined: LinedFile = {
+    path,
+    zipped: zipped && path === file.path,
+    encoding: encoding === "windows-1252" ? "windows-1252" : "utf-8",
+    dialect,
+    names,
+  };
+  return {
+    file,
+    names,
+    unit: "line",
+    records: () => recordsOf(lined),
+    quick: { rows: quickRows(lined), regular: () => isRegular(duck, lined) },
+    columns: () => fittingColumns(names, recordsOf(lined), csv.decimal),
+  };
+}
 
 /** A file of lines whose form is known. */
-export interface LinedFile {
+interface LinedFile {
   path: string;
   zipped: boolean;
-  encoding: "utf-8" | "windows-1252";
+  encoding: ByteEncoding;
   dialect: CsvDialect;
   /** the names of its columns */
   names: string[];
 }
 
 /** The quick reader's words for a dialect. */
-export function quickOptions({ dialect, zipped }: LinedFile): string {
+function quickOptions({ dialect, zipped }: LinedFile): string {
   const { delimiter, quote, header, skip } = dialect;
   return `auto_detect = false, all_varchar = true, delim = ${quoted(delimiter)}, quote = ${quoted(quote)}, escape = ${quoted(quote)}, header = ${header}, skip = ${skip}, compression = ${zipped ? "'gzip'" : "'none'"}`;
 }
 
 /** The quick reader's rows of a file; a quoted nothing is an empty text, an unquoted one is null. */
-export function quickRows(file: LinedFile): string {
+function quickRows(file: LinedFile): string {
   const columns = file.names.map((name) => `${quoted(name)}: 'VARCHAR'`).join(", ");
   return `SELECT * FROM read_csv(${quoted(file.path)}, ${quickOptions(file)}, columns = {${columns}}, allow_quoted_nulls = false)`;
 }
@@ -33,7 +98,7 @@ export function quickRows(file: LinedFile): string {
  * gives exactly what stands there. It pads short lines with null, so that one column more than there are tells both; where it
  * finds a fault, or quotes over several lines, which it can't pad, it fails.
  */
-export async function isRegular(duck: Duck, file: LinedFile): Promise<boolean> {
+async function isRegular(duck: Duck, file: LinedFile): Promise<boolean> {
   if (file.encoding !== "utf-8") return false;
   const names = [...file.names.map((_, at) => `c${at}`), "more"];
   const columns = names.map((name) => `${quoted(name)}: 'VARCHAR'`).join(", ");
@@ -50,21 +115,8 @@ export async function isRegular(duck: Duck, file: LinedFile): Promise<boolean> {
   }
 }
 
-/** What bytes mean. @throws TypeError where UTF-8 is asked for and they are none, unless `lenient` */
-function decode(bytes: Buffer, encoding: LinedFile["encoding"], lenient = false): string {
-  // Node's own decoder takes windows-1252 for Latin 1.
-  if (encoding === "windows-1252") return iconv.decode(bytes, "win1252", { stripBOM: false });
-  return new TextDecoder("utf-8", { fatal: !lenient, ignoreBOM: true }).decode(bytes);
-}
-
-/** What a field's characters are: each stands for one of its bytes. */
-function decoded(field: string, encoding: LinedFile["encoding"], lenient = false): string {
-  // biome-ignore lint/suspicious/noControlCharactersInRegex: what is no ASCII is looked for.
-  return /^[\x00-\x7f]*$/.test(field) ? field : decode(Buffer.from(field, "latin1"), encoding, lenient);
-}
-
 /** A file's records, exactly, in pieces as they come. Its bytes are read as characters, and told to be text field by field. */
-export async function* recordsOf(file: LinedFile): AsyncGenerator<TextRecord[]> {
+async function* recordsOf(file: LinedFile): AsyncGenerator<TextRecord[]> {
   const { path, zipped, encoding, dialect, names } = file;
   const reader = new RecordReader(dialect, names.length, { lines: dialect.skip, head: dialect.header });
   const told = (record: TextRecord): TextRecord => {

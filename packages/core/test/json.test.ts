@@ -1,0 +1,122 @@
+import { JsonFault, JsonLines, JsonList, membersOf } from "@undercoat/core/file/json";
+import fc from "fast-check";
+import { describe, expect, test } from "vitest";
+
+const plain = (text: string) => Object.fromEntries(membersOf(text).values);
+
+describe("a record", () => {
+  test("keeps its numbers as they were written, and tells null, nothing and an empty text apart", () => {
+    expect(
+      plain(
+        '{"big": 9007199254740993, "share":0.1,"tiny":1e-7, "money":2.50,"none":null,"empty":"","yes":true, "text":"a\\u00e9\\n\\"b\\""}',
+      ),
+    ).toEqual({
+      big: "9007199254740993",
+      share: "0.1",
+      tiny: "1e-7",
+      money: "2.50",
+      none: null,
+      empty: "",
+      yes: "true",
+      text: 'aé\n"b"',
+    });
+  });
+
+  test("gives what it holds within as it stands", () => {
+    const { values, nested } = membersOf('{"o": {"a": [1, 2.50, "}"]}, "l":[], "t":"[1]"}');
+    expect(Object.fromEntries(values)).toEqual({ o: '{"a": [1, 2.50, "}"]}', l: "[]", t: "[1]" });
+    expect([...nested]).toEqual(["o", "l"]);
+  });
+
+  test.each([
+    "",
+    "1",
+    "[]",
+    "{",
+    '{"a":1',
+    '{"a":1}}',
+    '{"a":01}',
+    '{"a":1,}',
+    "{a:1}",
+    '{"a":1}x',
+    '{"a":1,"a":2}',
+    '{"a":"\n"}',
+    '{"a":NaN}',
+    `{"a":${"[".repeat(600)}`,
+  ])("is not %j", (text) => expect(() => membersOf(text)).toThrow(JsonFault));
+
+  test("says what the standard's reader says, and refuses what that refuses", () => {
+    fc.assert(
+      fc.property(fc.dictionary(fc.string(), fc.jsonValue()), (value) => {
+        const { values, nested } = membersOf(JSON.stringify(value));
+        expect([...values.keys()].sort()).toEqual(Object.keys(value).sort());
+        for (const [name, text] of values) {
+          const given = value[name];
+          if (given === null || typeof given === "string") expect(text).toBe(given);
+          else expect(JSON.parse(text ?? "")).toEqual(JSON.parse(JSON.stringify(given)));
+          expect(nested.has(name)).toBe(typeof given === "object" && given !== null);
+        }
+      }),
+    );
+    fc.assert(
+      fc.property(
+        fc.string({ unit: fc.constantFrom('"', "{", "}", "[", "]", ",", ":", "1", "a", " ", "\\"), maxLength: 12 }),
+        (text) => {
+          let standard: unknown;
+          try {
+            standard = JSON.parse(`{${text}}`);
+          } catch {
+            expect(() => membersOf(`{${text}}`)).toThrow(JsonFault);
+            return;
+          }
+          if (Object.keys(standard as object).length === membersOfOrNull(`{${text}}`)?.size) return;
+          expect(() => membersOf(`{${text}}`)).toThrow("twice");
+        },
+      ),
+    );
+  });
+});
+
+function membersOfOrNull(text: string) {
+  try {
+    return membersOf(text).values;
+  } catch {
+    return null;
+  }
+}
+
+test("records are the same wherever a text is cut into pieces", () => {
+  const cut = (text: string, pieces: number[]) => {
+    const cuts = [...new Set([0, ...pieces.map((at) => at % (text.length + 1)), text.length])].sort((a, b) => a - b);
+    return cuts.slice(0, -1).map((from, at) => [text.slice(from, cuts[at + 1]), at === cuts.length - 2] as const);
+  };
+  const record = fc.dictionary(fc.string(), fc.jsonValue());
+  fc.assert(
+    fc.property(
+      fc.array(record, { minLength: 1 }),
+      fc.constantFrom(0, 2),
+      fc.array(fc.nat()),
+      (all, indent, pieces) => {
+        const list = new JsonList();
+        const listed = cut(JSON.stringify(all, null, indent), pieces).flatMap(([piece, last]) => [
+          ...list.read(piece, last),
+        ]);
+        expect(listed.map(({ text, number }) => [number, JSON.parse(text)])).toEqual(
+          all.map((one, at) => [at + 1, JSON.parse(JSON.stringify(one))]),
+        );
+        const lines = new JsonLines();
+        const lined = cut(all.map((one) => JSON.stringify(one)).join("\n"), pieces).flatMap(([piece, last]) => [
+          ...lines.read(piece, last),
+        ]);
+        expect(lined.map(({ text }) => JSON.parse(text))).toEqual(all.map((one) => JSON.parse(JSON.stringify(one))));
+      },
+    ),
+  );
+});
+
+test("a text that is no list is one record, and an empty list none", () => {
+  const read = (text: string) => [...new JsonList().read(text, true)].map((one) => one.text);
+  expect(read(' {"a": [1, 2]} ')).toEqual(['{"a": [1, 2]}']);
+  expect(read("[ ]")).toEqual([]);
+  expect(read('[{"a":"]"},\n 7]')).toEqual(['{"a":"]"}', "7"]);
+});

@@ -1,0 +1,77 @@
+import { createReadStream } from "node:fs";
+import { createGunzip } from "node:zlib";
+import { JsonFault, JsonLines, JsonList, membersOf } from "@undercoat/core/file/json";
+import type { TextRecord } from "@undercoat/core/file/records";
+import { LoadFailure } from "../../failure.ts";
+import { decoded } from "./bytes.ts";
+import type { FoundFile } from "./folder.ts";
+import { fittingColumns, type ShapedFile, sampled } from "./shaped.ts";
+
+/** A record as it was read, or what is wrong with it. */
+type JsonRecord = { number: number; text: string } & (ReturnType<typeof membersOf> | { fault: string });
+
+/** A file's records, in pieces as they come. */
+async function* read(file: FoundFile, unit: "line" | "record"): AsyncGenerator<JsonRecord[]> {
+  const cutter = unit === "line" ? new JsonLines() : new JsonList();
+  const told = ({ text: bytes, number }: { text: string; number: number }): JsonRecord => {
+    try {
+      const text = decoded(bytes, "utf-8");
+      return { number, text, ...membersOf(text) };
+    } catch (error) {
+      const fault = error instanceof JsonFault ? error.message : "holds bytes that are no text";
+      return { number, text: decoded(bytes, "utf-8", true), fault };
+    }
+  };
+  const opened = createReadStream(file.path);
+  const bytes = file.name.toLowerCase().endsWith(".gz") ? opened.pipe(createGunzip()) : opened;
+  opened.once("error", (error) => bytes.destroy(error));
+  let first = true;
+  try {
+    for await (const piece of bytes) {
+      const text = (piece as Buffer).toString("latin1");
+      yield [...cutter.read(first ? text.replace(/^\u00ef\u00bb\u00bf/, "") : text, false)].map(told);
+      first = false;
+    }
+    yield [...cutter.read("", true)].map(told);
+  } finally {
+    opened.destroy();
+  }
+}
+
+/** A file of JSON objects: a list of them, or one a line. Its columns are the members that the first of them have. */
+export async function jsonOf(file: FoundFile, unit: "line" | "record"): Promise<ShapedFile> {
+  const found = new Set<string>();
+  let rows = 0;
+  for await (const piece of read(file, unit)) {
+    for (const record of piece) if (!("fault" in record)) for (const name of record.values.keys()) found.add(name);
+    rows += piece.length;
+    if (rows >= sampled) break;
+  }
+  const names = [...found];
+  if (names.length === 0)
+    throw new LoadFailure({
+      message: `${file.name} holds no JSON object`,
+      hint: "A file of JSON is a list of objects, or an object a line (.ndjson).",
+    });
+  const places = new Map(names.map((name, at) => [name, at]));
+  const told = (record: JsonRecord): TextRecord => {
+    const { number: line, text } = record;
+    if ("fault" in record) return { fields: [], fault: record.fault, line, text };
+    const fields: (string | null)[] = names.map(() => null);
+    const nested: number[] = [];
+    for (const [name, value] of record.values) {
+      const place = places.get(name);
+      // A value that no column takes must not go unseen.
+      if (place === undefined)
+        return { fields: [], fault: `has a member ${name}, which none of the first ${sampled} has`, line, text };
+      if (value?.includes("\0")) return { fields: [], fault: "holds a zero byte, which no text can", line, text };
+      fields[place] = value;
+      if (record.nested.has(name)) nested.push(place);
+    }
+    return { fields, fault: null, line, text, nested };
+  };
+  const records = async function* (): AsyncGenerator<TextRecord[]> {
+    for await (const piece of read(file, unit)) yield piece.map(told);
+  };
+  return { file, names, unit, records, quick: null, columns: () => fittingColumns(names, records()) };
+}

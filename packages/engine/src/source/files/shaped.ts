@@ -1,0 +1,44 @@
+import { count, fitting, noCounts } from "@undercoat/core/file/fits";
+import type { TextRecord } from "@undercoat/core/file/records";
+import type { FoundFile } from "./folder.ts";
+
+/** So many of a file's rows are looked at for its columns and their types. */
+export const sampled = 20_000;
+
+export interface FileColumn {
+  name: string;
+  fits: string;
+  decimal?: ",";
+}
+
+/** A file whose form is known, and how its rows are asked for. */
+export interface ShapedFile {
+  file: FoundFile;
+  names: string[];
+  /** its records exactly, in pieces, some of which may be no rows; null where it can hold none such */
+  records: (() => AsyncGenerator<TextRecord[]>) | null;
+  /** what a record of it is called */
+  unit: "line" | "record" | "row";
+  /** SQL that gives its rows as texts under the names of its columns, where that gives the same; null where there is none */
+  quick: { rows: string; regular(): Promise<boolean> } | null;
+  columns(): Promise<FileColumn[]>;
+}
+
+/** The narrowest type of each column that all of the first rows' values fit. */
+export async function fittingColumns(
+  names: readonly string[],
+  records: AsyncIterable<TextRecord[]>,
+  decimal?: "." | ",",
+): Promise<FileColumn[]> {
+  const counts = names.map(noCounts);
+  let rows = 0;
+  for await (const piece of records) {
+    for (const { fields, fault, nested } of piece) {
+      if (fault !== null) continue;
+      rows++;
+      for (const [at, one] of counts.entries()) count(one, fields[at] ?? null, nested?.includes(at) ?? false);
+    }
+    if (rows >= sampled) break;
+  }
+  return names.map((name, at) => ({ name, ...fitting(counts[at] ?? noCounts(), decimal) }));
+}
