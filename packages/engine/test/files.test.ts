@@ -1,4 +1,5 @@
-import { mkdir, mkdtemp, rm, symlink, writeFile } from "node:fs/promises";
+import { appendFileSync } from "node:fs";
+import { mkdir, mkdtemp, rename, rm, symlink, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { dirname, join } from "node:path";
 import { gzipSync } from "node:zlib";
@@ -312,6 +313,112 @@ describe("several files as one table", () => {
     await put("2026/a.csv", "id,name\n1,Ada\n3,Cy\n");
     const rehearsed = await files().rehearse(all);
     expect(rehearsed.tally).toEqual((await files().run(all)).tally);
+  });
+});
+
+describe("what was loaded is known by file", () => {
+  const by = (more: object = {}): Load => ({
+    from: { connection: "fares", files: "**/*.csv", origin: "file" },
+    into: { table: "landing.fare", mode: "upsert", key: ["id"], deleted: "remove", ...more },
+    proof: { figures: ["rows"] },
+  });
+  const run = async (wanted: Load = by()) => {
+    const lines: string[] = [];
+    const outcome = await files().run(wanted, { report: { ...quiet, line: (line) => lines.push(line) } });
+    return { ...outcome, told: lines.find((line) => line.includes("changed or new")) };
+  };
+  beforeEach(async () => {
+    await put("a.csv", "id,name\n1,Ada\n2,Bo\n");
+    await put("b/b.csv", "id,name\n3,Cy\n4,Di\n");
+    expect((await run()).told).toBeUndefined();
+  });
+
+  test("unchanged files are not read again, whenever they were written", async () => {
+    await put("a.csv", "id,name\n1,Ada\n2,Bo\n");
+    const { tally, told, proof } = await run();
+    expect(told).toBe("0 files of 2 changed or new");
+    expect(tally).toEqual({ read: "0", new: "0", changed: "0", same: "0", rejected: "0", deleted: "0" });
+    expect(proof.verdict).toBe("proved");
+  });
+
+  test("a changed file's rows replace its earlier ones, a new one is added, and the others stay", async () => {
+    await pair.atWarehouse("UPDATE landing.fare SET name = 'untouched' WHERE id = 3");
+    await put("a.csv", "id,name\n1,Eva\n5,Fay\n");
+    await put("c.csv", "id,name\n6,Gus\n");
+    const rehearsed = await files().rehearse(by());
+    const { tally, told, proof } = await run();
+    expect(told).toBe("2 files of 3 changed or new");
+    expect(tally).toEqual({ read: "3", new: "2", changed: "1", same: "0", rejected: "0", deleted: "1" });
+    expect(rehearsed.tally).toEqual(tally);
+    expect(proof).toMatchObject({ verdict: "proved", how: "received", cells: { rows: "3", of: "read" } });
+    expect(await held("id, name")).toEqual(["1|Eva", "3|untouched", "4|Di", "5|Fay", "6|Gus"]);
+    // What was not read again is found by reading it again.
+    expect((await files().prove(by())).rows).toMatchObject({ different: 1, missing: 0, extra: 0 });
+  });
+
+  test("the rows of a file that is gone go, and those of one that was renamed stay", async () => {
+    await rm(join(root, "fares/b/b.csv"));
+    await rename(join(root, "fares/a.csv"), join(root, "fares/z.csv"));
+    const { tally, told } = await run();
+    expect(told).toBe("1 file of 1 changed or new, 2 files gone");
+    expect(tally).toMatchObject({ read: "2", changed: "2", deleted: "2" });
+    expect(await held("id, file")).toEqual(["1|z.csv", "2|z.csv"]);
+  });
+
+  test("a rejected line leaves the list with its file's next reading, and others' stay on it", async () => {
+    await put("a.csv", "id,name\n1,Ada\n2\n");
+    await put("b/b.csv", "id,name\n3,Cy\n4\n");
+    expect((await run()).tally.rejected).toBe("2");
+    await put("a.csv", "id,name\n1,Ada\n2,Bo\n");
+    const { proof } = await run();
+    expect(proof).toMatchObject({ verdict: "proved", without: "1" });
+    expect(await pair.atWarehouse("SELECT file FROM undercoat.rejected WHERE left_run IS NULL")).toEqual([
+      { file: "b/b.csv" },
+    ]);
+    expect((await files().prove(by())).proof.verdict).toBe("proved");
+  });
+
+  test("without a column for the file, rows gone from one are found by reading all", async () => {
+    const plain = { ...by(), from: { connection: "fares", files: "**/*.csv" } };
+    await pair.atWarehouse("DROP SCHEMA landing CASCADE; DROP SCHEMA undercoat CASCADE");
+    await run(plain);
+    await put("a.csv", "id,name\n1,Ada\n");
+    expect((await run(plain)).tally).toMatchObject({ read: "3", deleted: "1" });
+    const { tally, told } = await run({ ...plain, into: { ...plain.into, deleted: "keep" } });
+    expect([told, tally.read]).toEqual([undefined, "3"]);
+    expect((await run({ ...plain, into: { ...plain.into, deleted: "keep" } })).told).toBe(
+      "0 files of 2 changed or new",
+    );
+  });
+
+  test("another pattern, shape or way of writing reads all again; so does a replace", async () => {
+    const shaped = { ...by(), columns: { id: "id", file: "file", name: "upper(name)" } };
+    expect((await run(shaped)).tally).toMatchObject({ read: "4", changed: "4" });
+    expect((await run(shaped)).tally.read).toBe("0");
+    expect((await run({ ...shaped, from: { ...shaped.from, csv: { delimiter: "," } } })).tally.read).toBe("4");
+    expect((await run(by({ mode: "replace", key: undefined, deleted: undefined }))).tally.read).toBe("4");
+  });
+
+  test("killed at any moment no file is half loaded or loaded twice", async () => {
+    await put("a.csv", `id,name\n${Array.from({ length: 3000 }, (_, at) => `${at + 100},new`).join("\n")}\n`);
+    for (const phase of ["read", "check", "apply", "prove"]) {
+      const stop = new AbortController();
+      const report = { ...quiet, phase: (now: string) => now === phase && stop.abort() };
+      await expect(files().run(by(), { signal: stop.signal, report })).rejects.toThrow("Cancelled");
+      expect((await held("id")).length).toBe(4);
+    }
+    expect((await run()).tally).toMatchObject({ read: "3000", new: "3000", deleted: "2" });
+  });
+
+  test("a file that changes while it is read fails the load, and nothing is written", async () => {
+    const many = Array.from({ length: 50_000 }, (_, at) => `${at},x`).join("\n");
+    await put("a.csv", `id,name\n${many}\nnone\n`);
+    const report = {
+      ...quiet,
+      phase: (phase: string) => phase === "read" && appendFileSync(join(root, "fares/a.csv"), "1,y\n"),
+    };
+    await expect(files().run(by(), { report })).rejects.toThrow("a.csv changed while it was read");
+    expect((await held("id")).length).toBe(4);
   });
 });
 

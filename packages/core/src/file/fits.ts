@@ -28,7 +28,12 @@ export function count(counts: Counts, value: string | null, nested: boolean): vo
   if (value === null) return;
   counts.all++;
   if (nested) counts.nested++;
-  else for (const [kind, form] of kinds) if (form.test(value)) counts[kind]++;
+  else
+    for (const [kind, form] of kinds) {
+      // A type that one value does not fit is out; which sign decimals have is told by how many are written with it.
+      const out = kind !== "comma" && kind !== "point" && counts[kind] < counts.all - 1;
+      if (!out && form.test(value)) counts[kind]++;
+    }
 }
 
 /** The type, by itself. A number with zeros before it is a text: they would be lost. */

@@ -6,7 +6,8 @@ import { type Figure, parseFigure } from "../proof/figure.ts";
 import type { Scope } from "../run/run.ts";
 import type { AnalysedPart, AnalysedRule, Analysis } from "../shape/analyse.ts";
 import { keeps } from "../sql/convert.ts";
-import { parseTableName, type TableName } from "../sql/identifier.ts";
+import { identifier, parseTableName, type TableName } from "../sql/identifier.ts";
+import { literal } from "../sql/literal.ts";
 import type { Slicing } from "../sql/slice.ts";
 import { baseType, canBeWatermark, holds, limits, shortType, typeFamily } from "../sql/type.ts";
 import { PlanError } from "./error.ts";
@@ -116,6 +117,8 @@ export interface ReadRequest {
 export type Window =
   | { kind: "all" }
   | { kind: "since"; value: string }
+  /** the parts of a source, such as files, that are not as they were at a position */
+  | { kind: "changed"; since: string }
   /** bounds written without a zone are local to `zone` */
   | {
       kind: "interval";
@@ -221,12 +224,13 @@ function plannedColumns(load: Load, { dataset, analysis, types, target, held: ke
   });
 }
 
-/** What a line that is no row brings instead: what is wrong with it, where it stands, and its text. Under names that no source gives a column. */
-const lineColumns: RawColumn[] = ["undercoat fault", "undercoat place", "undercoat line"].map((name) => ({
-  name,
-  type: "text",
-  cast: false,
-}));
+/**
+ * What is staged of each line beside its values: the file it is of; and of one that is no row what is wrong with it, where it
+ * stands, and its text. Under names that no source gives a column.
+ */
+export const lineColumns: RawColumn[] = ["undercoat file", "undercoat fault", "undercoat place", "undercoat line"].map(
+  (name) => ({ name, type: "text", cast: false }),
+);
 
 /** A shape is needed where a row could be turned away, or where a value is computed. */
 function plannedShape(
@@ -531,6 +535,35 @@ export function fillsSlices(plan: LoadPlan, window: Window): boolean {
   return hours >= hoursOf[slicing.unit];
 }
 
+/** The warehouse column that holds the file of each row; null where none does. */
+export function fileColumn({ read }: LoadPlan): string | null {
+  return read.columns.find(({ source }) => source !== null && source === read.origin)?.name ?? null;
+}
+
+/** True where the files that changed can be loaded without the others: what is gone from one is known by its column, or stays. */
+export function takesChanges(plan: LoadPlan): boolean {
+  return plan.write.mode !== "replace" && (plan.write.deletions === null || fileColumn(plan) !== null);
+}
+
+/** A plan for the rows of some files alone. */
+export function ofFiles(plan: LoadPlan, files: readonly string[]): LoadPlan {
+  const column = fileColumn(plan);
+  if (column === null) throw new PlanError("No column holds the file of a row");
+  const own = `(t.${identifier(column)} = ANY (${literal(`{${files.map((name) => `"${name.replace(/["\\]/g, "\\$&")}"`).join(",")}}`)}::text[]))`;
+  const { part } = plan.write;
+  return {
+    ...plan,
+    write: {
+      ...plan.write,
+      part: {
+        text: part?.text ?? "",
+        sql: part ? `(${part.sql} AND ${own})` : own,
+        reads: [...(part?.reads ?? []), column],
+      },
+    },
+  };
+}
+
 /**
  * The window a scope asks for.
  * @param stored the watermark kept from the last load, or null where there is none that counts
@@ -539,6 +572,8 @@ export function fillsSlices(plan: LoadPlan, window: Window): boolean {
 export function windowFor(plan: LoadPlan, scope: Scope, stored: string | null): Window {
   switch (scope.kind) {
     case "due":
+      if (plan.read.files !== null)
+        return stored !== null && takesChanges(plan) ? { kind: "changed", since: stored } : { kind: "all" };
       return plan.read.watermark && stored !== null && plan.write.mode !== "replace"
         ? { kind: "since", value: stored }
         : { kind: "all" };

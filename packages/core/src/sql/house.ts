@@ -47,6 +47,7 @@ CREATE INDEX IF NOT EXISTS rejected_run ON undercoat.rejected (run, load)`,
   `CREATE TABLE undercoat.history (
   target text PRIMARY KEY, pipeline text NOT NULL, load text NOT NULL, shape json NOT NULL, moment timestamptz, surrogate bigint);
 ALTER TABLE undercoat.tally ADD COLUMN versions bigint, ADD COLUMN closed bigint, ADD COLUMN overwritten bigint, ADD COLUMN moment timestamptz`,
+  "ALTER TABLE undercoat.rejected ADD COLUMN file text",
 ];
 
 /** The version that this program works with. */

@@ -181,6 +181,7 @@ function windowConditions(
   const { slicing } = plan.prove;
   switch (window.kind) {
     case "all":
+    case "changed":
       return { inside: [], outside: null };
     case "since":
       return { inside: [due(plan, window.value)], outside: null };

@@ -1,4 +1,4 @@
-import { type LoadPlan, stagedColumns } from "../plan/plan.ts";
+import { type LoadPlan, lineColumns, stagedColumns } from "../plan/plan.ts";
 import { hiddenValue } from "../run/rejected.ts";
 import { identifier, qualified, type TableName } from "./identifier.ts";
 import { literal } from "./literal.ts";
@@ -16,8 +16,12 @@ const message = `f.reason || coalesce(': "' || left(f.value, 300) || '"', '')`;
 
 /** A staged row as JSON whose members are texts, so that every value is kept to the letter. */
 function original(plan: LoadPlan): string {
+  const object = (columns: readonly { name: string }[]) =>
+    `json_object(ARRAY[${columns.map((column) => literal(column.name)).join(", ")}]::text[], ARRAY[${columns.map((column) => `s.${identifier(column.name)}::text`).join(", ")}]::text[])`;
   const columns = stagedColumns(plan);
-  return `json_object(ARRAY[${columns.map((column) => literal(column.name)).join(", ")}], ARRAY[${columns.map((column) => `s.${identifier(column.name)}::text`).join(", ")}])`;
+  if (!plan.shape?.lines) return object(columns);
+  const own = columns.slice(0, -lineColumns.length);
+  return `CASE WHEN s."undercoat fault" IS NULL THEN ${object(own)} ELSE ${object(lineColumns.slice(2))} END`;
 }
 
 /** The first faulty rows of each reason, with what they hold. */
@@ -39,12 +43,12 @@ export function keepRejected(plan: LoadPlan, stage: TableName): string {
   const made = key.length
     ? `CASE WHEN f.code = 'duplicate' OR f.col IS NULL OR f.col NOT IN (${key.map(literal).join(", ")}) THEN ARRAY[${values}] END`
     : "NULL::text[]";
-  const rows = `SELECT f.*, ${identityHash(plan, "stage")} AS identity, ${contentHash(plan, "stage")} AS content, ${made} AS key, CASE WHEN row_number() OVER () <= ${rejects.keep} THEN ${original(plan)} END AS original, ${message} AS message
+  const rows = `SELECT f.*, ${identityHash(plan, "stage")} AS identity, ${contentHash(plan, "stage")} AS content, ${made} AS key, CASE WHEN row_number() OVER () <= ${rejects.keep} THEN ${original(plan)} END AS original, ${message} AS message, ${plan.shape?.lines ? 's."undercoat file"' : "NULL::text"} AS file
 FROM pg_temp.fault f JOIN ${qualified(stage)} s ON s.ctid = f.place`;
   const clean = `SELECT ARRAY[${values}] AS key FROM ${qualified(stage)} s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = s.ctid)`;
   const accepted = plan.write.keyGuaranteed || key.length === 0 ? "false" : `coalesce(r.key IN (${clean}), false)`;
-  return `INSERT INTO undercoat.rejected (run, number, pipeline, load, target, code, col, reason, message, identity, content, key, covered, original)
-SELECT $1::uuid, $2::int, $3, $4, $5, r.code, r.col, r.reason, r.message, r.identity, r.content, r.key, ${accepted}, r.original FROM (${rows}) r`;
+  return `INSERT INTO undercoat.rejected (run, number, pipeline, load, target, code, col, reason, message, identity, content, key, covered, original, file)
+SELECT $1::uuid, $2::int, $3, $4, $5, r.code, r.col, r.reason, r.message, r.identity, r.content, r.key, ${accepted}, r.original, r.file FROM (${rows}) r`;
 }
 
 /** The key's values over the staged row `s`, in the key's order. */
@@ -65,6 +69,10 @@ export const anyOpenRejected =
 /** Takes every open row of a target off the list: the whole dataset has been read again. Parameters: run, target. */
 export const closeAll =
   "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL";
+
+/** Takes the open rows of some files off the list: they have been read again, or are gone. Parameters: run, target, files as an array. */
+export const closeFiles =
+  "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL AND file = ANY($3::text[])";
 
 /** Takes the open rows that have been read again, exactly as they were or under a key that is theirs alone, off the list. Parameters: run, target. */
 export function closeRead(plan: LoadPlan, stage: TableName): string {

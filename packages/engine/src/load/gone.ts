@@ -1,26 +1,31 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import { type LoadPlan, mayGo, type Without } from "@undercoat/core/plan/plan";
+import { type LoadPlan, mayGo, ofFiles, type Without } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { LoadFailure } from "../failure.ts";
 import { goneKeys } from "../proof/rows.ts";
-import type { Answers } from "../source/source.ts";
+import type { Answers, News } from "../source/source.ts";
 import type { WarehouseSession } from "../warehouse/warehouse.ts";
 import type { LoadReport } from "./report.ts";
 
-/** The keys of rows gone from the source. Rows that were rejected still stand there. @throws LoadFailure where they are more than the load allows. */
+/** The parts of a source whose rows may have gone. */
+export const newsOf = ({ changed, gone }: News): string[] => [...changed, ...gone];
+
+/** The keys of rows gone from the source; only those of the parts that are news, where these are given. Rows that were rejected still stand there. @throws LoadFailure where they are more than the load allows. */
 export async function findGone(
   plan: LoadPlan,
   without: Without | null,
   existing: Dataset | null,
   { answers, warehouse }: { answers: Answers; warehouse: WarehouseSession },
   report: LoadReport,
+  news: News | null = null,
 ): Promise<string[][]> {
   const { guard, target } = plan.write;
   const held = await warehouse.targetRows(plan, existing);
+  const own = news ? ofFiles(plan, newsOf(news)) : plan;
   const gone = await goneKeys(
     answers.keys(plan, without),
-    warehouse.keys(plan, without, existing),
+    warehouse.keys(own, without, existing),
     Number(mayGo(guard, held)),
   );
   report.line(

@@ -16,14 +16,14 @@ import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { failureOf, InDoubt, isAnswer, isDataError, LoadFailure } from "../failure.ts";
 import { cellProofOf, cellsAlone, proofOf, withVersions } from "../proof/figures.ts";
 import type { FiguresOfSide } from "../proof/side.ts";
-import type { Answers, Source } from "../source/source.ts";
+import type { Answers, News, Source } from "../source/source.ts";
 import type { Applied, Received, Sifted, Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
-import { findGone, guardReplaced, sweep } from "./gone.ts";
+import { findGone, guardReplaced, newsOf, sweep } from "./gone.ts";
 import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";
 import { type LoadReport, type PhaseClock, phaseClock, tellWaiting } from "./report.ts";
 import { stageRows, transfer } from "./staging.ts";
-import { proofWords, reasonOf, windowWords } from "./words.ts";
+import { newsWords, proofWords, reasonOf, windowWords } from "./words.ts";
 
 export type { LoadReport } from "./report.ts";
 
@@ -78,6 +78,8 @@ interface Due {
   /** rejected rows that are tried again */
   ids: string[] | null;
   stored: string | null;
+  /** the parts of the source that are read, and those that are gone, where it is known by parts what changed */
+  news: News | null;
 }
 
 /** Rows that have landed and been checked; `sifted` is null where a new target took them as they came. */
@@ -112,6 +114,8 @@ class LoadRun {
     const { plan, existing, drifted } = planned;
     for (const note of drifted.notes) report.line(driftWords(note));
     const due = await this.due(planned);
+    const { news } = due;
+    if (news) report.line(newsWords(news));
     report.line(
       `${windowWords(plan, due.window)}${reasonOf(plan, order.scope, due.window, existing !== null)}`,
       source.statement(plan, due.window),
@@ -139,17 +143,17 @@ class LoadRun {
 
     clock.start("apply");
     const asked = order.scope.kind === "gone" || (isDue(order.scope) && planned.sweep);
-    const sweeping = plan.write.deletions !== null && asked && existing !== null;
+    const sweeping = plan.write.deletions !== null && existing !== null && (news ? newsOf(news).length > 0 : asked);
     const swept = sweeping
       ? await sweep(
           plan,
-          await findGone(plan, proving.without, existing, { answers: landed.answers, warehouse }, report),
+          await findGone(plan, proving.without, existing, { answers: landed.answers, warehouse }, report, news),
           warehouse,
           report,
         )
       : { rows: "0", slices: [] };
     if (existing && changes.length === 0) await landed.sifted?.addAhead(report.line);
-    const compared = await this.beginFigures(plan, landed, proving, swept.slices);
+    const compared = await this.beginFigures(plan, due, landed, proving, swept.slices);
     const added = new Set(existing?.columns.map((column) => column.name));
     const applied =
       landed.fresh || !landed.sifted
@@ -176,14 +180,15 @@ class LoadRun {
     const how = landed.received ? ("received" as const) : ("source" as const);
     const proof = { ...withVersions(compare, after?.history ?? null, found), how };
     report.line(proofWords(proof), proof.sourceSql || undefined);
-    const watermark = (await proving.highest) ?? due.stored;
+    const position = isDue(order.scope) ? await source.position(due.stored) : null;
+    const watermark = plan.read.files === null ? ((await proving.highest) ?? due.stored) : null;
     await warehouse.record(
       plan,
       order.run.uid,
       tally,
-      watermark === null ? null : { value: watermark, keep: isDue(order.scope) },
+      { watermark, position: isDue(order.scope) ? (position ?? watermark) : null },
       proof,
-      { columns: drifted.known, swept: sweeping || !existing, made: !existing },
+      { columns: drifted.known, swept: (sweeping && !news) || !existing, made: !existing },
     );
     await warehouse.commit().catch((error: unknown) => {
       throw isAnswer(error) ? error : new InDoubt(error);
@@ -202,10 +207,12 @@ class LoadRun {
 
   private async due({ plan, existing, drifted }: Planned): Promise<Due> {
     const { scope } = this.order;
-    const { warehouse } = this.ends;
+    const { source, warehouse } = this.ends;
     const stored = existing && !drifted.returned ? await warehouse.watermark(plan) : null;
-    if (scope.kind === "rejected") return { ...(await warehouse.list.chosen(plan, scope.ids)), stored };
-    return { window: windowFor(plan, scope, stored), ids: null, stored };
+    if (scope.kind === "rejected") return { ...(await warehouse.list.chosen(plan, scope.ids)), stored, news: null };
+    const window = windowFor(plan, scope, stored);
+    const news = window.kind === "changed" ? await source.news(window.since) : null;
+    return { window, ids: null, stored, news };
   }
 
   /** Brings the rows to the warehouse and checks them. */
@@ -241,13 +248,14 @@ class LoadRun {
   }
 
   /** Brings the list of rejected rows up to date: those read again leave it, this run's join it, those gone from the source leave it too. */
-  private async keepRejected(plan: LoadPlan, { window, ids }: Due, { sifted, answers }: Landed): Promise<void> {
+  private async keepRejected(plan: LoadPlan, { window, ids, news }: Due, { sifted, answers }: Landed): Promise<void> {
     const { run, scope } = this.order;
     const { warehouse } = this.ends;
     const whole = window.kind === "all";
+    if (news) await warehouse.list.closeFiles(plan, run.uid, newsOf(news));
     if (sifted) await sifted.keepRejected(run, { whole, ids });
     else if (whole) await warehouse.list.closeAll(plan, run.uid);
-    if (whole || !isDue(scope)) return;
+    if (whole || news || !isDue(scope)) return;
     const open = await warehouse.list.keys(plan);
     const contents = open.length
       ? await answers.contents(
@@ -280,6 +288,7 @@ class LoadRun {
     const without = await warehouse.without(plan);
     const tiny =
       this.provesAll &&
+      window.kind !== "changed" &&
       landed.sifted !== null &&
       !landed.fresh &&
       (await warehouse.estimatedRows(plan.write.target)) <= tinyTable &&
@@ -306,6 +315,7 @@ class LoadRun {
   /** Asks the source for the figures of the slices that a part brings news to, or of all where that costs little; it works them out while the warehouse applies. */
   private async beginFigures(
     plan: LoadPlan,
+    { news: parts }: Due,
     { sifted, answers }: Landed,
     proving: Proving,
     swept: (string | null)[],
@@ -314,6 +324,8 @@ class LoadRun {
     const { warehouse } = this.ends;
     const news = await sifted.touched();
     const touched = news === "all" ? news : [...new Set([...news, ...swept])];
+    // What was not received can't be asked for the figures of a slice.
+    if (parts) return { slices: [], touched, figures: null };
     if (proving.slices) {
       // A row that was known in another slice has left it.
       const slices = touched === "all" ? touched : [...new Set([...proving.slices, ...touched])];

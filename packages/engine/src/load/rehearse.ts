@@ -8,7 +8,7 @@ import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier"
 import type { Source } from "../source/source.ts";
 import type { Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
-import { findGone, guardReplaced } from "./gone.ts";
+import { findGone, guardReplaced, newsOf } from "./gone.ts";
 import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";
 import { type LoadReport, tellWaiting } from "./report.ts";
 import { stageRows, type Transfer } from "./staging.ts";
@@ -67,6 +67,7 @@ export function executeRehearsal(
     const { window } =
       scope.kind === "rejected" ? await into.list.chosen(plan, scope.ids) : { window: windowFor(plan, scope, stored) };
     report.line(windowWords(plan, window), from.statement(plan, window));
+    const news = window.kind === "changed" ? await from.news(window.since) : null;
     const changes = into.changes(plan, existing, drifted.widened, planned.kept);
     for (const change of changes) report.line(`would run: ${change.message}`, change.sql);
     const { read, sifted, rejected, answers } = await staged(
@@ -78,15 +79,19 @@ export function executeRehearsal(
     );
     if (!plan.write.deletions || sifted.rejected === "0") await sifted.discardRejected();
     // Which rows were turned away decides on which are gone; the transaction is undone.
-    else await sifted.keepRejected(run, { whole: window.kind === "all", ids: null });
+    else {
+      if (news) await into.list.closeFiles(plan, run.uid, newsOf(news));
+      await sifted.keepRejected(run, { whole: window.kind === "all", ids: null });
+    }
     report.phase("apply");
     for (const step of sifted.steps()) report.line(`would run: ${step.message}`, step.sql);
     const { added, altered, opened, ...applied } = await sifted.weigh(existing, changes, report.line);
     if (plan.write.mode === "replace" && existing && limit === null)
       await guardReplaced(plan, existing, sifted.accepted, into);
-    const sweeps = plan.write.deletions !== null && isDue(scope) && planned.sweep && existing !== null;
+    const asked = news ? newsOf(news).length > 0 : planned.sweep;
+    const sweeps = plan.write.deletions !== null && isDue(scope) && asked && existing !== null;
     const gone = sweeps
-      ? await findGone(plan, await into.without(plan), existing, { answers, warehouse: into }, report)
+      ? await findGone(plan, await into.without(plan), existing, { answers, warehouse: into }, report, news)
       : [];
     const late = existing && window.kind === "since" && changes.length === 0 ? await sifted.late(window.value) : null;
     await into.rollback();
@@ -108,7 +113,7 @@ export function executeRehearsal(
       altered,
       rejected,
       gone: gone.slice(0, goneShown),
-      watermark: stored,
+      watermark: plan.read.files === null ? stored : null,
     };
   });
 }
@@ -146,11 +151,20 @@ export function lookAtShape(
     const planned = await planFor(name, ends, { look: true });
     const { plan } = planned;
     const watermark = planned.existing ? await ends.warehouse.watermark(plan) : null;
-    const window = windowFor(plan, { kind: "due" }, watermark);
+    // Of files that have not changed somebody wants to see the rows too.
+    const window = windowFor(plan, { kind: "due" }, plan.read.files === null ? watermark : null);
     const { sifted, rejected } = await staged(ends, { plan, window, limit, signal }, null, from, report);
     await sifted.discardRejected();
     const rows = await sifted.firstRows(limit);
     await ends.warehouse.rollback();
-    return { planned, plan, window, watermark, rows, rejected, sql: ends.source.statement(plan, window) };
+    return {
+      planned,
+      plan,
+      window,
+      watermark: plan.read.files === null ? watermark : null,
+      rows,
+      rejected,
+      sql: ends.source.statement(plan, window),
+    };
   });
 }

@@ -88,8 +88,10 @@ export async function stageRows(ends: Ends, what: Transfer, run: number | null, 
     return { stage, ...(await transfer(ends, stage, what, report)), answers: source.answers, received: null };
   }
   const received = await warehouse.receive(what.plan, run);
-  const all = { ...what, window: { kind: "all" as const }, limit: what.window.kind === "all" ? what.limit : null };
-  const brought = await pipeRows(ends, received.landing, all, report);
-  const { stage, rows } = await received.stage(what.window, what.window.kind === "all" ? null : what.limit);
+  // A part by its values is picked out of what was received; the source itself only knows its own parts.
+  const picked = what.window.kind !== "all" && what.window.kind !== "changed";
+  const wanted = picked ? { ...what, window: { kind: "all" as const }, limit: null } : what;
+  const brought = await pipeRows(ends, received.landing, wanted, report);
+  const { stage, rows } = await received.stage(what.window, picked ? what.limit : null);
   return { stage, rows: rows ?? brought.rows, bytes: brought.bytes, answers: received.answers, received };
 }

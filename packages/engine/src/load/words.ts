@@ -3,6 +3,7 @@ import { grouped } from "@undercoat/core/proof/decimal";
 import type { HistoryProof, LoadProof, Scope } from "@undercoat/core/run/run";
 import { durationWords } from "@undercoat/core/schedule/duration";
 import { formatTableName } from "@undercoat/core/sql/identifier";
+import type { News } from "../source/source.ts";
 
 /** What a window reads, as a line of a run says it. */
 export function windowWords(plan: LoadPlan, window: Window): string {
@@ -10,6 +11,8 @@ export function windowWords(plan: LoadPlan, window: Window): string {
   switch (window.kind) {
     case "all":
       return "reading the whole dataset";
+    case "changed":
+      return "reading what changed";
     case "since":
       return `reading ${watermark?.column} ≥ ${window.value}${watermark?.lookBack ? ` less ${durationWords(watermark.lookBack)}` : ""}`;
     case "interval":
@@ -23,11 +26,21 @@ export function windowWords(plan: LoadPlan, window: Window): string {
   }
 }
 
+const filesWords = (count: number) => `${grouped(String(count))} file${count === 1 ? "" : "s"}`;
+
+/** What of a source's files is news: `2 files of 501 changed or new, 1 file gone`. */
+export const newsWords = ({ changed, gone, all }: News) =>
+  `${filesWords(changed.length)} of ${grouped(String(all))} changed or new${gone.length ? `, ${filesWords(gone.length)} gone` : ""}`;
+
 /** Why a whole dataset is read rather than what passed the watermark. */
 export function reasonOf(plan: LoadPlan, scope: Scope, window: Window, target: boolean): string {
   if (window.kind !== "all") return "";
   if (scope.kind === "whole") return ", as it was asked for";
   if (plan.write.mode === "replace") return ", as the mode is replace";
+  if (plan.read.files !== null)
+    return target
+      ? ", as it is not known what of it was loaded"
+      : `, as ${formatTableName(plan.write.target)} does not exist yet`;
   if (!plan.read.watermark) return ", as there is no watermark";
   return target
     ? ", as there is no watermark of this load yet"

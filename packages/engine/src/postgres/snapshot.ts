@@ -7,7 +7,7 @@ import { clock, databaseIdentity } from "@undercoat/core/sql/session";
 import type { Row } from "../connection/credentials.ts";
 import { isDataError, LoadFailure } from "../failure.ts";
 import type { ProofSide } from "../proof/side.ts";
-import type { Answers, RowStream, Snapshot } from "../source/source.ts";
+import type { Answers, News, RowStream, Snapshot } from "../source/source.ts";
 import { describe } from "./describe.ts";
 import type { Session } from "./session.ts";
 import { PostgresSide } from "./side.ts";
@@ -54,6 +54,14 @@ export class PostgresSnapshot implements Snapshot, Answers {
 
   statement(plan: LoadPlan, window: Window): string {
     return copyOut(plan, window);
+  }
+
+  async position(): Promise<null> {
+    return null;
+  }
+
+  async news(): Promise<News> {
+    throw new Error("A database has no parts that change by themselves");
   }
 
   side(plan: LoadPlan, without: Without | null, window?: Window): ProofSide {

@@ -26,7 +26,22 @@ export interface Snapshot {
   rows(plan: LoadPlan, window: Window, limit: number | null, direct: boolean): Promise<RowStream>;
   /** the statement by which a window is read, for people */
   statement(plan: LoadPlan, window: Window): string;
+  /**
+   * Where reading stands once all has been read, in words that only the source understands: what each of its parts was then.
+   * Null where a watermark tells, or nothing. `before`: the position kept from the last time
+   */
+  position(before: string | null): Promise<string | null>;
+  /** Which of its parts, such as files, are not as they were at a position, and which are gone. */
+  news(since: string): Promise<News>;
   close(): Promise<void>;
+}
+
+/** Parts of a source by name, such as files. */
+export interface News {
+  changed: string[];
+  gone: string[];
+  /** how many there are in all */
+  all: number;
 }
 
 /** What is asked of a source's rows at one moment. */

@@ -121,7 +121,7 @@ export interface WarehouseSession extends WarehouseSnapshot {
     plan: LoadPlan,
     run: string,
     tally: Tally,
-    watermark: { value: string; keep: boolean } | null,
+    read: { watermark: string | null; position: string | null },
     proof: LoadProof,
     known: { columns: KnownColumn[]; swept: boolean; made: boolean },
   ): Promise<void>;
@@ -200,6 +200,8 @@ export interface RejectedRows {
   chosen(plan: LoadPlan, ids: string[] | null): Promise<{ window: Window; ids: string[] }>;
   /** Takes every open row of a target off the list: the whole dataset has been read again. */
   closeAll(plan: LoadPlan, run: string): Promise<void>;
+  /** Takes the open rows of some files off the list: they have been read again, or are gone. */
+  closeFiles(plan: LoadPlan, run: string, files: string[]): Promise<void>;
   /** keys of open rows that can be asked for at the source; `name` is how the list knows each */
   keys(plan: LoadPlan): Promise<{ name: string; key: string[] }[]>;
   /** Takes off the list the open rows of some keys, by name, that the source no longer has as they were; `contents` still stand. */

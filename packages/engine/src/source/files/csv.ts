@@ -67,7 +67,7 @@ export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: 
     unit: "line",
     records: () => recordsOf(lined),
     quick: { rows: quickRows(lined), regular: () => isRegular(duck, lined) },
-    columns: () => fittingColumns(names, recordsOf(lined), csv.decimal),
+    columns: (most) => fittingColumns(names, recordsOf(lined), most, csv.decimal),
   };
 }
 

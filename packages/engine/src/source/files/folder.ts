@@ -1,5 +1,8 @@
+import { createHash } from "node:crypto";
+import { createReadStream } from "node:fs";
 import { open, realpath, stat } from "node:fs/promises";
 import { isAbsolute, join, relative, sep } from "node:path";
+import { pipeline } from "node:stream/promises";
 import { glob } from "tinyglobby";
 import { LoadFailure } from "../../failure.ts";
 
@@ -17,6 +20,31 @@ export interface FoundFile {
   bytes: number;
   /** when it was changed last, ISO 8601 */
   changed: string;
+  /** how large it is and when it was changed, to the nanosecond: while these stay, so does what it holds */
+  mark: string;
+}
+
+/** A file's size and time. */
+async function stateOf(path: string): Promise<Pick<FoundFile, "bytes" | "changed" | "mark">> {
+  const { size, mtimeNs, mtime } = await stat(path, { bigint: true });
+  return { bytes: Number(size), changed: mtime.toISOString(), mark: `${size} ${mtimeNs}` };
+}
+
+/** Makes sure that a file is as it was found. @throws LoadFailure where it is not */
+export async function unchanged({ name, path, mark }: FoundFile): Promise<void> {
+  const now = await stateOf(path).catch(() => null);
+  if (now?.mark !== mark)
+    throw new LoadFailure({
+      message: `${name} ${now ? "changed" : "went"} while it was read`,
+      hint: "Nothing was written; run again once it is whole.",
+    });
+}
+
+/** The SHA-256 of a file's bytes. */
+export async function digestOf(path: string): Promise<string> {
+  const hash = createHash("sha256");
+  await pipeline(createReadStream(path), hash);
+  return hash.digest("hex");
 }
 
 /** True where a path lies in a folder, both without links. */
@@ -53,8 +81,7 @@ export async function filesOf(folder: string, pattern: string): Promise<FoundFil
     if (unfinished.test(name)) continue;
     const path = await realpath(join(folder, name)).catch(() => null);
     if (path === null || !lies(folder, path)) continue;
-    const { size, mtime } = await stat(path);
-    found.push({ name, path, bytes: size, changed: mtime.toISOString() });
+    found.push({ name, path, ...(await stateOf(path)) });
   }
   return found;
 }

@@ -21,13 +21,15 @@ export interface ShapedFile {
   unit: "line" | "record" | "row";
   /** SQL that gives its rows as texts under the names of its columns, where that gives the same; null where there is none */
   quick: { rows: string; regular(): Promise<boolean> } | null;
-  columns(): Promise<FileColumn[]>;
+  /** its columns by the first of its rows, so many */
+  columns(most: number): Promise<FileColumn[]>;
 }
 
 /** The narrowest type of each column that all of the first rows' values fit. */
 export async function fittingColumns(
   names: readonly string[],
   records: AsyncIterable<TextRecord[]>,
+  most: number,
   decimal?: "." | ",",
 ): Promise<FileColumn[]> {
   const counts = names.map(noCounts);
@@ -38,7 +40,7 @@ export async function fittingColumns(
       rows++;
       for (const [at, one] of counts.entries()) count(one, fields[at] ?? null, nested?.includes(at) ?? false);
     }
-    if (rows >= sampled) break;
+    if (rows >= most) break;
   }
   return names.map((name, at) => ({ name, ...fitting(counts[at] ?? noCounts(), decimal) }));
 }

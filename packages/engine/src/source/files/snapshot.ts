@@ -2,14 +2,15 @@ import { Readable } from "node:stream";
 import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
 import type { TextRecord } from "@undercoat/core/file/records";
 import type { From } from "@undercoat/core/pipeline/pipeline";
-import { type LoadPlan, stagedColumns, type Window } from "@undercoat/core/plan/plan";
+import { type LoadPlan, lineColumns, stagedColumns, type Window } from "@undercoat/core/plan/plan";
 import type { CredentialsOf } from "../../connection/credentials.ts";
 import { LoadFailure, NoTable } from "../../failure.ts";
-import type { RowStream, Snapshot } from "../source.ts";
+import type { News, RowStream, Snapshot } from "../source.ts";
 import { type Duck, named, quoted } from "./duck.ts";
-import { filesOf } from "./folder.ts";
+import { filesOf, unchanged } from "./folder.ts";
+import { type Manifest, manifestOf, newsBetween, readManifest, writeManifest } from "./manifest.ts";
 import { shapeOf } from "./shape.ts";
-import type { ShapedFile } from "./shaped.ts";
+import { type ShapedFile, sampled } from "./shaped.ts";
 
 /** So many files are looked at for the types of their columns; the names of all are read. */
 const sampledFiles = 20;
@@ -19,6 +20,7 @@ export class FilesSnapshot implements Snapshot {
   /** Nothing can be asked of files but their rows. */
   readonly answers = null;
   private shaped: { from: string; files: ShapedFile[] } | null = null;
+  private present: Manifest | null = null;
 
   constructor(
     private readonly credentials: CredentialsOf<"files">,
@@ -47,8 +49,9 @@ export class FilesSnapshot implements Snapshot {
   async describe(from: From): Promise<Dataset> {
     const files = await this.files(from);
     const columns = new Map<string, DatasetColumn>();
-    for (const file of files.slice(0, sampledFiles))
-      for (const { name, fits, decimal } of await file.columns()) {
+    const looked = files.slice(0, sampledFiles);
+    for (const file of looked)
+      for (const { name, fits, decimal } of await file.columns(Math.ceil(sampled / looked.length))) {
         const before = columns.get(name);
         const [typed, signed] = [!before || (before.fits ?? "text") === fits, !before || before.decimal === decimal];
         columns.set(name, textColumn(name, typed && signed ? fits : "text", signed ? decimal : undefined));
@@ -76,9 +79,28 @@ export class FilesSnapshot implements Snapshot {
     return new Date().toISOString().replace("Z", "+00");
   }
 
-  async rows(plan: LoadPlan, _window: Window, limit: number | null): Promise<RowStream> {
+  /** The files as they are, with their digests, taken once. */
+  private async manifest(before: string | null): Promise<Manifest> {
     if (!this.shaped) throw new Error("Files are described before they are read");
-    const { files } = this.shaped;
+    this.present ??= await manifestOf(
+      this.shaped.files.map(({ file }) => file),
+      readManifest(before),
+    );
+    return this.present;
+  }
+
+  async position(before: string | null): Promise<string> {
+    return writeManifest(await this.manifest(before));
+  }
+
+  async news(since: string): Promise<News> {
+    return newsBetween(readManifest(since), await this.manifest(since));
+  }
+
+  async rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {
+    if (!this.shaped) throw new Error("Files are described before they are read");
+    const changed = window.kind === "changed" ? new Set((await this.news(window.since)).changed) : null;
+    const files = this.shaped.files.filter(({ file }) => changed === null || changed.has(file.name));
     let tell: (rows: number) => void = () => undefined;
     const stream = Readable.from(
       this.read(plan, files, limit, (rows) => tell(rows)),
@@ -110,6 +132,7 @@ export class FilesSnapshot implements Snapshot {
         : records
           ? yield* this.exactly(plan, shaped, records(), left)
           : 0n;
+      await unchanged(shaped.file);
     }
     tell(Number(rows));
   }
@@ -117,13 +140,14 @@ export class FilesSnapshot implements Snapshot {
   /** The rows of a file of which nothing is no row. */
   private quickly(plan: LoadPlan, { file, names }: ShapedFile, rows: string, limit: bigint | null) {
     const own = new Set(names);
-    const values = stagedColumns(plan)
-      .slice(0, -3)
-      .map(({ source }) =>
-        own.has(source) ? named(source) : source === plan.read.origin ? quoted(file.name) : "NULL",
-      );
+    const values = ownColumns(plan).map(({ source }) =>
+      own.has(source) ? named(source) : source === plan.read.origin ? quoted(file.name) : "NULL",
+    );
     const bounded = limit === null ? "" : ` LIMIT ${limit}`;
-    return this.duck.csv(`SELECT ${values.join(", ")}, NULL, NULL, NULL FROM (${rows})${bounded}`, this.signal);
+    return this.duck.csv(
+      `SELECT ${values.join(", ")}, ${quoted(file.name)}, NULL, NULL, NULL FROM (${rows})${bounded}`,
+      this.signal,
+    );
   }
 
   /** The lines of a file, those that are no rows among them. */
@@ -133,7 +157,7 @@ export class FilesSnapshot implements Snapshot {
     pieces: AsyncIterable<TextRecord[]>,
     limit: bigint | null,
   ): AsyncGenerator<Buffer, bigint> {
-    const staged = stagedColumns(plan).slice(0, -3);
+    const staged = ownColumns(plan);
     const places = staged.map(({ source }) => names.indexOf(source));
     const origin = staged.findIndex(({ source }) => source === plan.read.origin);
     const none = staged.map(() => "").join(",");
@@ -145,8 +169,8 @@ export class FilesSnapshot implements Snapshot {
         rows++;
         piece +=
           fault === null
-            ? `${places.map((place, at) => cell(at === origin ? file.name : place < 0 ? null : fields[place])).join(",")},,,\n`
-            : `${none},${cell(fault)},${cell(`${file.name}, ${unit} ${line}`)},${cell(text)}\n`;
+            ? `${places.map((place, at) => cell(at === origin ? file.name : place < 0 ? null : fields[place])).join(",")},${cell(file.name)},,,\n`
+            : `${none},${cell(file.name)},${cell(fault)},${cell(`${file.name}, ${unit} ${line}`)},${cell(text)}\n`;
       }
       if (piece) yield Buffer.from(piece);
       if (this.signal?.aborted || (limit !== null && rows >= limit)) break;
@@ -162,6 +186,9 @@ export class FilesSnapshot implements Snapshot {
     return this.duck.close();
   }
 }
+
+/** The staged columns that hold values. */
+const ownColumns = (plan: LoadPlan) => stagedColumns(plan).slice(0, -lineColumns.length);
 
 /** A value of a CSV that is quoted; a null is nothing. PostgreSQL's texts hold no zero byte. */
 const cell = (text: string | null | undefined) =>

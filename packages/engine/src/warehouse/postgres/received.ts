@@ -71,7 +71,7 @@ export class PostgresReceived implements Received {
 
   async stage(window: Window, limit: number | null): Promise<{ stage: PostgresStage; rows: string | null }> {
     const { session, plan, table, run } = this;
-    if (window.kind === "all" && limit === null)
+    if ((window.kind === "all" || window.kind === "changed") && limit === null)
       return { stage: new PostgresStage(session, plan, table, run, true), rows: null };
     const name = nameOf(plan, run, "stage");
     await session.query(sql.createStage(plan, name));

@@ -186,6 +186,9 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
     closeAll: async (plan, run) => {
       await this.session.query(reject.closeAll, [run, house.placeName(plan)]);
     },
+    closeFiles: async (plan, run, files) => {
+      await this.session.query(reject.closeFiles, [run, house.placeName(plan), arrayText(files)]);
+    },
     keys: async (plan) => {
       if (plan.write.key.length === 0) return [];
       const rows = await this.session.query(reject.openKeys, [house.placeName(plan), String(fewKeys)]);
@@ -205,7 +208,7 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
     plan: LoadPlan,
     run: string,
     tally: Tally,
-    watermark: { value: string; keep: boolean } | null,
+    { watermark, position }: { watermark: string | null; position: string | null },
     proof: LoadProof,
     { columns, swept, made }: { columns: KnownColumn[]; swept: boolean; made: boolean },
   ): Promise<void> {
@@ -219,15 +222,8 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
     ]);
     const alone = plan.write.part === null || made;
     await this.session.query(house.forgetOthers, [name, formatTableName(plan.write.target), alone ? "t" : "f"]);
-    if (watermark?.keep)
-      await this.session.query(house.keepWatermark, [
-        name,
-        plan.pipeline,
-        plan.load,
-        plan.fingerprint,
-        watermark.value,
-        run,
-      ]);
+    if (position !== null)
+      await this.session.query(house.keepWatermark, [name, plan.pipeline, plan.load, plan.fingerprint, position, run]);
     const kept: LoadProof = { ...proof, slices: proof.slices.filter((slice) => slice.verdict !== "proved") };
     if (
       proof.verdict === "proved" &&
@@ -246,7 +242,7 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
         plan.load,
         name,
         ...counts,
-        watermark?.value ?? null,
+        watermark,
         JSON.stringify(kept),
         versions,
         closed,

@@ -1,0 +1,38 @@
+import type { News } from "../source.ts";
+import { digestOf, type FoundFile, unchanged } from "./folder.ts";
+
+/** What is kept of a file that was loaded: its size and time, and the digest of its bytes. */
+interface Kept {
+  mark: string;
+  sha256: string;
+}
+
+/** The files of a load as they were, by name; kept as JSON. */
+export type Manifest = Map<string, Kept>;
+
+export const readManifest = (text: string | null): Manifest =>
+  new Map(Object.entries(text === null ? {} : (JSON.parse(text) as Record<string, Kept>)));
+
+export const writeManifest = (manifest: Manifest): string => JSON.stringify(Object.fromEntries(manifest));
+
+/** The manifest of some files; one whose size and time are as they were is not read. */
+export async function manifestOf(files: readonly FoundFile[], before: Manifest): Promise<Manifest> {
+  const manifest: Manifest = new Map();
+  for (const file of files) {
+    const { name, path, mark } = file;
+    const known = before.get(name);
+    manifest.set(name, { mark, sha256: known?.mark === mark ? known.sha256 : await digestOf(path) });
+    // The digest must be that of what was found.
+    if (known?.mark !== mark) await unchanged(file);
+  }
+  return manifest;
+}
+
+/** What is other in a manifest than it was: a file whose bytes are the same has not changed, whenever it was written. */
+export function newsBetween(before: Manifest, now: Manifest): News {
+  return {
+    changed: [...now].filter(([name, { sha256 }]) => before.get(name)?.sha256 !== sha256).map(([name]) => name),
+    gone: [...before.keys()].filter((name) => !now.has(name)),
+    all: now.size,
+  };
+}
