@@ -63,6 +63,12 @@ export interface Into {
 export const takesIntervals = ({ proof, watermark, into }: Load): boolean =>
   Boolean((proof?.by || watermark) && into.mode !== "replace" && (into.key?.length || into.mode === "append"));
 
+/** True for a load of files that reads those which are new or changed; where rows are to go that are gone from them, it must be known of each which file it is of. */
+export const changesOnly = ({ from, into }: Load): boolean =>
+  from.files !== undefined &&
+  into.mode !== "replace" &&
+  (from.origin !== undefined || into.deleted === undefined || into.deleted === "keep");
+
 /** True for a load that looks for rows gone from the source. */
 export const sweeps = (load: Load | undefined): boolean => !["keep", undefined].includes(load?.into.deleted);
 

@@ -123,7 +123,8 @@ export interface ShapedLook {
   planned: Planned;
   plan: LoadPlan;
   window: Window;
-  watermark: string | null;
+  /** where the last run's reading ended */
+  position: string | null;
   rows: (string | null)[][];
   rejected: { reason: string; values: Record<string, string | null> }[];
   sql: string;
@@ -150,9 +151,9 @@ export function lookAtShape(
   return withEnds(opening, source, warehouse, async (ends) => {
     const planned = await planFor(name, ends, { look: true });
     const { plan } = planned;
-    const watermark = planned.existing ? await ends.warehouse.watermark(plan) : null;
+    const position = planned.existing ? await ends.warehouse.watermark(plan) : null;
     // Of files that have not changed somebody wants to see the rows too.
-    const window = windowFor(plan, { kind: "due" }, plan.read.files === null ? watermark : null);
+    const window = windowFor(plan, { kind: "due" }, plan.read.files === null ? position : null);
     const { sifted, rejected } = await staged(ends, { plan, window, limit, signal }, null, from, report);
     await sifted.discardRejected();
     const rows = await sifted.firstRows(limit);
@@ -161,7 +162,7 @@ export function lookAtShape(
       planned,
       plan,
       window,
-      watermark: plan.read.files === null ? watermark : null,
+      position,
       rows,
       rejected,
       sql: ends.source.statement(plan, window),

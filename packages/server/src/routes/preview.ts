@@ -19,7 +19,8 @@ type Values = Record<string, string | null>;
 interface Look {
   planned: Planned;
   plan: LoadPlan;
-  watermark: string | null;
+  /** where the last run's reading ended */
+  position: string | null;
   sql: string;
   rows: Values[];
   rejected: { reason: string; values: Values }[];
@@ -57,12 +58,12 @@ async function look(
   try {
     const planned = await planFor({ pipelineName: name, pipeline, load: loadName }, { source: snapshot, warehouse });
     const { plan } = planned;
-    const watermark = planned.existing && warehouse ? await warehouse.watermark(plan) : null;
-    const window = windowFor(plan, { kind: "due" }, watermark);
+    const position = planned.existing && warehouse ? await warehouse.watermark(plan) : null;
+    const window = windowFor(plan, { kind: "due" }, position);
     return {
       planned,
       plan,
-      watermark,
+      position,
       sql: snapshot.statement(plan, window),
       rows: (await snapshot.answers?.preview(plan, window, limit)) ?? [],
       rejected: [],
@@ -154,7 +155,8 @@ export async function previewLoad(
     .catch(() => null);
   try {
     const seen = await look(store, name, pipeline, loadName, load, limit, warehouse, signal);
-    const { plan, planned, watermark } = seen;
+    const { plan, planned, position } = seen;
+    const watermark = plan.read.files === null ? position : null;
     const held = await heldRows(seen, warehouse);
     const beside = (row: Values): PreviewRow => {
       const values = held.get(JSON.stringify(plan.write.key.map((column) => row[column] ?? null)));
@@ -183,7 +185,7 @@ export async function previewLoad(
       }),
     );
     const used = new Set(plan.read.columns.flatMap((column) => column.reads));
-    const window = windowFor(plan, { kind: "due" }, watermark);
+    const window = windowFor(plan, { kind: "due" }, position);
     return {
       columns: plan.read.columns.map((column) => ({
         name: column.name,

@@ -3,7 +3,7 @@ import type { Preview } from "@undercoat/core/api/api";
 import { type Candidate, constantsOf } from "@undercoat/core/parameter/make";
 import { holesIn } from "@undercoat/core/parameter/scan";
 import { slotsOf } from "@undercoat/core/parameter/template";
-import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { changesOnly, type Load, type Pipeline } from "@undercoat/core/pipeline/pipeline";
 import type { Problem } from "@undercoat/core/pipeline/schema";
 import { figureWords } from "@undercoat/core/proof/figure";
 import { durationWords } from "@undercoat/core/schedule/duration";
@@ -180,7 +180,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
               </Phrase>
             </>
           )}
-          {asks ? "." : ", all of them every time."}
+          {asks ? "." : changesOnly(load) ? ", of files that are new or changed." : ", all of them every time."}
           {from.origin && (
             <span>
               {" "}

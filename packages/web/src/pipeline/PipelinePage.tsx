@@ -4,7 +4,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import type { PipelineView } from "@undercoat/core/api/api";
 import type { Given } from "@undercoat/core/parameter/resolve";
 import { slugOf } from "@undercoat/core/pipeline/names";
-import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { changesOnly, type Load, type Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { scheduleWords } from "@undercoat/core/schedule/schedule";
 import { lazy, Suspense, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
@@ -35,6 +35,12 @@ import { Saving } from "./Saving.tsx";
 import { ScheduleEditor } from "./ScheduleEditor.tsx";
 
 const Overtaken = lazy(() => import("./Overtaken.tsx"));
+
+/** How a load writes, and what of its source it reads. */
+const loadWords = (load: Load | undefined) =>
+  load
+    ? `${load.into.mode} · ${load.watermark?.column ?? (load.from.files === undefined ? "whole table" : changesOnly(load) ? "changed files" : "all files")}`
+    : "";
 
 export default function PipelinePage() {
   const { name = "" } = useParams();
@@ -225,9 +231,7 @@ function Workbench({ view }: { view: PipelineView }) {
               >
                 <div className="mono strong cut">{entry}</div>
                 <div className={wrongLoads.has(entry) ? "lead" : "quiet"}>
-                  {wrongLoads.has(entry)
-                    ? "something is wrong"
-                    : `${draft.definition.loads[entry]?.into.mode} · ${draft.definition.loads[entry]?.watermark?.column ?? "whole table"}`}
+                  {wrongLoads.has(entry) ? "something is wrong" : loadWords(draft.definition.loads[entry])}
                 </div>
               </Link>
             ))}

@@ -149,7 +149,11 @@ export function PreviewPane({
       <div className="head" style={{ marginBottom: 6 }}>
         <h2>As it would be loaded</h2>
         <span className="quiet nowrap">
-          {busy ? "reading" : preview.rows.length ? `the newest ${counted(preview.rows.length, "row")}` : "no rows"}
+          {busy
+            ? "reading"
+            : preview.rows.length
+              ? `${preview.watermark === null ? "" : "the newest "}${counted(preview.rows.length, "row")}`
+              : "no rows"}
         </span>
       </div>
       {preview.drift.map((note) => (

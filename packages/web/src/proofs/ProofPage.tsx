@@ -267,7 +267,13 @@ export default function ProofPage() {
                 {proof.by.zone ? ` in ${proof.by.zone}` : ""}
               </>
             )}
-            . Both read at {exactTime(proof.at).slice(0, 8)} {moment(proof.at).replace(/^\S+ /, "")} by{" "}
+            .{" "}
+            {proof.how === "received" ? (
+              <>The source was compared as it was received. </>
+            ) : proof.how === "read again" ? (
+              <>The source was read again to be compared. </>
+            ) : null}
+            Both read at {exactTime(proof.at).slice(0, 8)} {moment(proof.at).replace(/^\S+ /, "")} by{" "}
             <Link to={`/runs/${proof.run}`}>run {proof.run}</Link>.
             {proof.without && (
               <>
