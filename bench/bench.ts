@@ -2,6 +2,7 @@ import { chmodSync, mkdtempSync, rmSync } from "node:fs";
 import { cpus, tmpdir, totalmem } from "node:os";
 import { join } from "node:path";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
+import { fileLines } from "./files.ts";
 import { historyLines } from "./history.ts";
 import { productLines } from "./product.ts";
 import { columns, dataset, makeRows } from "./rows.ts";
@@ -10,7 +11,7 @@ import { compared as compare, type Line, median, q, shell, startServer, task } f
 
 /**
  * Measures this product against hand-written psql in the same run, between two PostgreSQL servers, and prints ratios.
- * `./undercoat bench [--rows N] [--large N] [--repeat N] [--only history|product]`
+ * `./undercoat bench [--rows N] [--large N] [--repeat N] [--only files|history|product]`
  */
 const option = (name: string, otherwise: number) => {
   const at = process.argv.indexOf(`--${name}`);
@@ -20,7 +21,7 @@ const rows = option("rows", 1_000_000);
 const large = option("large", 5_000_000);
 const repeat = option("repeat", 3);
 if (process.argv.includes("--help")) {
-  console.log("./undercoat bench [--rows 1000000] [--large 5000000] [--repeat 3] [--only history|product]");
+  console.log("./undercoat bench [--rows 1000000] [--large 5000000] [--repeat 3] [--only files|history|product]");
   process.exit(0);
 }
 
@@ -58,8 +59,9 @@ try {
     sides,
     hand: (line: string) => shell(source, warehouse, line),
   };
-  if (only !== "product") lines.push(...(await historyLines(yard)));
-  if (only !== "history") {
+  if (only === null || only === "files") lines.push(...(await fileLines(yard)));
+  if (only === null || only === "history") lines.push(...(await historyLines(yard)));
+  if (only === null || only === "product") {
     await reset();
     lines.push(...(await productLines(yard)));
   }

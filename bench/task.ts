@@ -1,19 +1,22 @@
 import { setMaxListeners } from "node:events";
 import { readFileSync } from "node:fs";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
-import type { ServerCredentials } from "@undercoat/engine/connection/credentials";
+import type { Credentials, ServerCredentials } from "@undercoat/engine/connection/credentials";
 import { executeLoad, type LoadReport } from "@undercoat/engine/load/load";
 import { planFor } from "@undercoat/engine/load/planning";
 import { executeRehearsal } from "@undercoat/engine/load/rehearse";
 import { executeProof } from "@undercoat/engine/proof/prove";
 import { goneKeys } from "@undercoat/engine/proof/rows";
+import { allowFolders } from "@undercoat/engine/source/files/folder";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 
 /** One piece of work for a process of its own, given on standard input. */
 export interface Task {
   kind: "load" | "loads" | "prove" | "gone" | "rehearse";
-  source: ServerCredentials;
+  source: Credentials;
+  /** for files: the folder that is allowed */
+  folder?: string;
   warehouse: ServerCredentials;
   load: Load;
   /** for `loads`: several, four at a time as a run has them */
@@ -37,7 +40,8 @@ const quiet: LoadReport = {
 };
 
 async function main(): Promise<TaskResult> {
-  const { kind, source, warehouse, load, loads = {} }: Task = JSON.parse(readFileSync(0, "utf8"));
+  const { kind, source, warehouse, folder, load, loads = {} }: Task = JSON.parse(readFileSync(0, "utf8"));
+  if (folder) allowFolders([folder]);
   const order = {
     pipelineName: "bench",
     pipeline: { title: "Bench", warehouse: "warehouse", loads: { load } },

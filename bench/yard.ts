@@ -110,5 +110,5 @@ export interface Yard {
   reset(): Promise<unknown>;
   /** a shell line by hand */
   hand(line: string): Promise<{ seconds: number; output: string }>;
-  sides: Pick<Task, "source" | "warehouse">;
+  sides: { source: ServerCredentials; warehouse: ServerCredentials };
 }

@@ -530,6 +530,27 @@ test("what is not there, or in no format that is read, is told", async () => {
   await expect(files().run(load("empty.csv"))).rejects.toThrow(/has no columns|is empty/);
 });
 
+test.each([
+  [
+    "a packed file that ends too soon",
+    "a.csv.gz",
+    () => gzipSync(`id,name\n${"1,a\n".repeat(200_000)}`).subarray(0, 200),
+    "can't be unpacked",
+  ],
+  ["what is no packed file", "a.ndjson.gz", () => Buffer.from("id,name\n"), "can't be unpacked"],
+  ["a line without end", "a.csv", () => Buffer.from(`id,name\n1,${"x".repeat(20_000_000)}`), "longer than 8 MB"],
+])("%s is told by name", async (_, name, bytes, told) => {
+  await put(name, bytes());
+  await expect(files().run(load(name))).rejects.toThrow(told);
+});
+
+test("a name that reads like a pattern is a name", async () => {
+  await put("[a]*.csv", "id,name\n1,Ada\n");
+  await put("[a]b.csv", "id,name\n2,Bo\n");
+  expect((await files().run(load("[a]*.csv"))).tally.read).toBe("1");
+  expect(await held("id")).toEqual(["1"]);
+});
+
 test("a run that is cancelled while it reads leaves nothing", async () => {
   await put("a.csv", `id,name\n${Array.from({ length: 200_000 }, (_, at) => `${at},name`).join("\n")}\n`);
   const stop = new AbortController();

@@ -1,4 +1,8 @@
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
 import { hiddenValue } from "@undercoat/core/run/rejected";
+import { allowFolders } from "@undercoat/engine/source/files/folder";
 import { afterAll, beforeAll, expect, test } from "vitest";
 import { environment, makeHouse, projectFile, type TestHouse } from "./house.ts";
 
@@ -96,4 +100,38 @@ test("chosen rows of several loads are loaded again in one run, and no others", 
   expect((await house.ask("GET", "/rejected")).body.rows.map((row: { original: object }) => row.original)).toEqual([
     { id: "3", length: "longer" },
   ]);
+});
+
+test("a broken line of a file is not shown to a viewer where one of its columns is hashed", async () => {
+  const folder = mkdtempSync(join(tmpdir(), "undercoat-files-"));
+  allowFolders([folder]);
+  mkdirSync(join(folder, "guests"));
+  writeFileSync(join(folder, "guests", "a.csv"), `id,mail\n1,ann@fjord.example\n2,${mail},too many\n`);
+  const text = `undercoat: 1
+connections: { guests: { kind: files, path: guests } }
+pipelines:
+  guests:
+    title: Guests
+    warehouse: store
+    loads:
+      guest:
+        from: { connection: guests, files: "*.csv" }
+        columns: { id: id, who: { as: "encode(sha256(convert_to('salt' || mail, 'UTF8')), 'hex')" } }
+        into: { table: landing.guest_of_file, mode: upsert, key: [id] }
+`;
+  expect((await house.ask("POST", "/project", { text })).status).toBe(200);
+  const { id } = (await house.ask("POST", "/pipelines/guests/run", {})).body;
+  await house.execute(id);
+  expect((await house.ask("GET", `/runs/${id}`)).body.tally).toMatchObject({ read: "2", new: "1", rejected: "1" });
+  for (const path of [
+    "/rejected?pipeline=guests",
+    "/rejected/csv?pipeline=guests",
+    "/connections/guests/rows?schema=.&table=a.csv",
+  ]) {
+    const [seen, full] = [await viewer("GET", path), await house.ask("GET", path)];
+    expect([path, seen.status]).toEqual([path, 200]);
+    expect(JSON.stringify(full.body)).toContain("@fjord.example");
+    expect(JSON.stringify(seen.body)).not.toContain("@fjord.example");
+  }
+  rmSync(folder, { recursive: true });
 });

@@ -1,3 +1,5 @@
+import { longestRecord, TooLong } from "./records.ts";
+
 /** Records of JSON (RFC 8259), taken apart without a value being changed: a number stays the digits that were written. */
 
 /** A record's members by name, each as text; what holds others is their JSON as written, in `nested`. Null is null. */
@@ -100,6 +102,7 @@ export class JsonLines {
   *read(piece: string, last: boolean): Generator<JsonText> {
     const lines = (this.rest + piece).split("\n");
     this.rest = last ? "" : (lines.pop() ?? "");
+    if (this.rest.length > 2 * longestRecord) throw new TooLong(this.number + lines.length + 1);
     for (const line of lines) {
       this.number++;
       if (line.trim()) yield { text: line, number: this.number };
@@ -145,6 +148,7 @@ export class JsonList {
       else if (sign === "}" || sign === "]") this.depth--;
     }
     if (last) yield* this.cut(this.rest.length);
+    if (this.rest.length - (this.from ?? this.at) > 2 * longestRecord) throw new TooLong(this.number + 1);
     // What has been given is not kept.
     const keep = this.from ?? this.at;
     this.rest = this.rest.slice(keep);

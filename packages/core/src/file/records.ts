@@ -40,6 +40,13 @@ function lineEnd(text: string, from: number, last: boolean): { end: number; next
 /** Longer than this is no record, in characters: what a quote opens and nothing closes is not gathered without end. */
 export const longestRecord = 8 * 1024 * 1024;
 
+/** A record that does not end, so that it can't even be told where the next one begins. */
+export class TooLong extends Error {
+  constructor(line: number) {
+    super(`record ${line} is longer than 8 MB`);
+  }
+}
+
 /** The record that begins at a place. */
 function recordAt(text: string, from: number, { delimiter, quote }: Signs, last: boolean): Found | null {
   const faulty = (fault: string): Found | null => {
@@ -106,7 +113,10 @@ export class RecordReader {
     while (at < text.length) {
       const { skip, line } = this;
       const found = skip.lines > 0 ? skipped(lineEnd(text, at, last)) : recordAt(text, at, this.signs, last);
-      if (!found) break;
+      if (!found) {
+        if (text.length - at > 2 * longestRecord) throw new TooLong(line);
+        break;
+      }
       const own = text.slice(at, found.end);
       this.line += linesIn(text, at, found.next);
       at = found.next;

@@ -228,7 +228,8 @@ function plannedColumns(load: Load, { dataset, analysis, types, target, held: ke
  * What is staged of each line beside its values: the file it is of; and of one that is no row what is wrong with it, where it
  * stands, and its text. Under names that no source gives a column.
  */
-export const lineColumns: RawColumn[] = ["undercoat file", "undercoat fault", "undercoat place", "undercoat line"].map(
+export const lineText = "undercoat line";
+export const lineColumns: RawColumn[] = ["undercoat file", "undercoat fault", "undercoat place", lineText].map(
   (name) => ({ name, type: "text", cast: false }),
 );
 

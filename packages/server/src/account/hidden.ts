@@ -1,5 +1,6 @@
 import type { Role } from "@undercoat/core/api/api";
 import { resolvedAll } from "@undercoat/core/parameter/resolve";
+import { lineText } from "@undercoat/core/plan/plan";
 import { hiddenValue } from "@undercoat/core/run/rejected";
 import { personalColumns } from "@undercoat/core/shape/personal";
 import { plainName } from "@undercoat/core/sql/identifier";
@@ -15,7 +16,9 @@ export async function hiddenFrom(user: { role: Role }): Promise<Record<string, s
   for (const { name, definition } of await PipelineRow.findAll())
     for (const [load, entry] of Object.entries(definition.loads)) {
       const columns = await personalColumns(entry);
-      if (columns.length) hidden[`${name}/${load}`] = columns;
+      // A line that is no row is kept as it stands, whatever its fields are.
+      if (columns.length)
+        hidden[`${name}/${load}`] = [...columns, ...(entry.from.files === undefined ? [] : [lineText])];
     }
   return hidden;
 }
@@ -29,7 +32,11 @@ export async function hiddenOf(user: { role: Role }, connection: string, table: 
     resolvedAll(definition, Date.now()).flatMap(({ definition: { loads } }) =>
       Object.entries(loads).flatMap(([load, { from }]) =>
         from.connection === connection &&
-        [from.table ?? [], Object.values(from.tables ?? {})].flat().some((one) => plainName(one) === plainName(table))
+        // Which files a pattern fits is known where they lie; what one load hides of any is hidden of all.
+        (from.files !== undefined ||
+          [from.table ?? [], Object.values(from.tables ?? {})]
+            .flat()
+            .some((one) => plainName(one) === plainName(table)))
           ? (hidden[`${name}/${load}`] ?? [])
           : [],
       ),

@@ -1,3 +1,6 @@
+import { createReadStream } from "node:fs";
+import type { Readable } from "node:stream";
+import { createGunzip } from "node:zlib";
 import iconv from "iconv-lite";
 
 /** Bytes are read as characters, each standing for one of them, and told to be text where that is needed: a record that is none is told alone. */
@@ -16,4 +19,26 @@ function decode(bytes: Buffer, encoding: ByteEncoding, lenient = false): string 
 export function decoded(field: string, encoding: ByteEncoding, lenient = false): string {
   // biome-ignore lint/suspicious/noControlCharactersInRegex: what is no ASCII is looked for.
   return /^[\x00-\x7f]*$/.test(field) ? field : decode(Buffer.from(field, "latin1"), encoding, lenient);
+}
+
+/** A file's bytes, unpacked where they are packed. */
+export function bytesOf(path: string, zipped: boolean): Readable {
+  const file = createReadStream(path);
+  if (!zipped) return file;
+  const unpacked = createGunzip();
+  file.once("error", (error) => unpacked.destroy(error));
+  unpacked.once("close", () => file.destroy());
+  return file.pipe(unpacked);
+}
+
+/** The first of some bytes, so many; no more are read. */
+export async function beginning(bytes: Readable, most: number): Promise<Buffer> {
+  const pieces: Buffer[] = [];
+  let length = 0;
+  for await (const piece of bytes) {
+    pieces.push(piece as Buffer);
+    length += (piece as Buffer).length;
+    if (length >= most) break;
+  }
+  return Buffer.concat(pieces).subarray(0, most);
 }

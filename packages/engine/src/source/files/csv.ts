@@ -1,16 +1,14 @@
-import { createReadStream, createWriteStream } from "node:fs";
+import { createWriteStream } from "node:fs";
 import { join } from "node:path";
-import type { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
-import { createGunzip, gunzipSync, constants as zlib } from "node:zlib";
 import { type CsvDialect, columnNames, guessCsv } from "@undercoat/core/file/csv";
 import { RecordReader, type TextRecord } from "@undercoat/core/file/records";
 import type { CsvFormat } from "@undercoat/core/pipeline/pipeline";
 import iconv from "iconv-lite";
 import { LoadFailure } from "../../failure.ts";
-import { type ByteEncoding, decoded } from "./bytes.ts";
-import { type Duck, named, quoted } from "./duck.ts";
-import { beginning, type FoundFile } from "./folder.ts";
+import { type ByteEncoding, beginning, bytesOf, decoded } from "./bytes.ts";
+import { type Duck, located, named, quoted } from "./duck.ts";
+import type { FoundFile } from "./folder.ts";
 import { fittingColumns, type ShapedFile } from "./shaped.ts";
 
 /** So many bytes of a file are looked at for how it is written. */
@@ -36,8 +34,7 @@ const codeOf = (encoding: Encoding, bytes: Buffer) =>
 /** Finds out how a text of rows and fields is written. */
 export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: number): Promise<ShapedFile> {
   const zipped = file.name.toLowerCase().endsWith(".gz");
-  const bytes = await beginning(file.path, looked);
-  const head = zipped ? gunzipSync(bytes, { finishFlush: zlib.Z_SYNC_FLUSH }) : bytes;
+  const head = await beginning(bytesOf(file.path, zipped), looked);
   const encoding = csv.encoding ?? encodingOf(head);
   const text = iconv.decode(head, codeOf(encoding, head));
   const dialect = guessCsv(text, csv);
@@ -49,11 +46,7 @@ export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: 
     });
   const path = encoding === "utf-16" ? join(duck.desk, `text-${place}.csv`) : file.path;
   if (encoding === "utf-16")
-    await pipeline(
-      zipped ? createReadStream(file.path).pipe(createGunzip()) : createReadStream(file.path),
-      iconv.decodeStream(codeOf(encoding, head)),
-      createWriteStream(path),
-    );
+    await pipeline(bytesOf(file.path, zipped), iconv.decodeStream(codeOf(encoding, head)), createWriteStream(path));
   const lined: LinedFile = {
     path,
     zipped: zipped && path === file.path,
@@ -90,7 +83,7 @@ function quickOptions({ dialect, zipped }: LinedFile): string {
 /** The quick reader's rows of a file; a quoted nothing is an empty text, an unquoted one is null. */
 function quickRows(file: LinedFile): string {
   const columns = file.names.map((name) => `${quoted(name)}: 'VARCHAR'`).join(", ");
-  return `SELECT * FROM read_csv(${quoted(file.path)}, ${quickOptions(file)}, columns = {${columns}}, allow_quoted_nulls = false)`;
+  return `SELECT * FROM read_csv(${located(file.path)}, ${quickOptions(file)}, columns = {${columns}}, allow_quoted_nulls = false)`;
 }
 
 /**
@@ -104,7 +97,7 @@ async function isRegular(duck: Duck, file: LinedFile): Promise<boolean> {
   const columns = names.map((name) => `${quoted(name)}: 'VARCHAR'`).join(", ");
   const last = named(names.at(-2) ?? "");
   const zero = `contains(concat(${names.map(named).join(", ")}), chr(0))`;
-  const read = `read_csv(${quoted(file.path)}, ${quickOptions(file)}, columns = {${columns}}, nullstr = ${quoted("\u0001nothing\u0001")}, null_padding = true)`;
+  const read = `read_csv(${located(file.path)}, ${quickOptions(file)}, columns = {${columns}}, nullstr = ${quoted("\u0001nothing\u0001")}, null_padding = true)`;
   try {
     const [row] = await duck.rows(
       `SELECT count(*) FILTER (WHERE more IS NOT NULL OR ${last} IS NULL OR ${zero}) AS odd FROM ${read}`,
@@ -129,9 +122,7 @@ async function* recordsOf(file: LinedFile): AsyncGenerator<TextRecord[]> {
       return { ...record, fault: "holds bytes that are no text", text: decoded(text, encoding, true) };
     }
   };
-  const file_ = createReadStream(path);
-  const bytes: Readable = zipped ? file_.pipe(createGunzip()) : file_;
-  file_.once("error", (error) => bytes.destroy(error));
+  const bytes = bytesOf(path, zipped);
   let first = true;
   try {
     for await (const piece of bytes) {
@@ -143,6 +134,6 @@ async function* recordsOf(file: LinedFile): AsyncGenerator<TextRecord[]> {
     }
     yield [...reader.read("", true)].map(told);
   } finally {
-    file_.destroy();
+    bytes.destroy();
   }
 }

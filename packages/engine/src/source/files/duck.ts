@@ -10,6 +10,8 @@ const run = promisify(execFile);
 
 /** SQL of a text, for the reader of files. */
 export const quoted = (text: string) => `'${text.replaceAll("'", "''")}'`;
+/** A path as the reader takes it: what stands for other signs in a pattern stands for itself. */
+export const located = (path: string) => quoted(path.replace(/[*?[]/g, "[$&]"));
 export const named = (name: string) => `"${name.replaceAll('"', '""')}"`;
 
 /** A reader of files within this process, which sees one folder and its own, and nothing else. */

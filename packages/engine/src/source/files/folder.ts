@@ -1,9 +1,9 @@
 import { createHash } from "node:crypto";
 import { createReadStream } from "node:fs";
-import { open, realpath, stat } from "node:fs/promises";
+import { realpath, stat } from "node:fs/promises";
 import { isAbsolute, join, relative, sep } from "node:path";
 import { pipeline } from "node:stream/promises";
-import { glob } from "tinyglobby";
+import { escapePath, glob } from "tinyglobby";
 import { LoadFailure } from "../../failure.ts";
 
 /** The folders below which connections may lie; the process that starts says which. */
@@ -75,7 +75,17 @@ const unfinished = /\.(part|partial|tmp|crdownload)$/i;
 
 /** The files of a folder that a name or a pattern fits, in the order of their names. A link that leads out of the folder is none of its files. */
 export async function filesOf(folder: string, pattern: string): Promise<FoundFile[]> {
-  const names = await glob(pattern, { cwd: folder, onlyFiles: true, dot: false, followSymbolicLinks: false });
+  // A name that is there is that file's, whatever signs it has.
+  const named = await stat(join(folder, pattern)).then(
+    (found) => found.isFile(),
+    () => false,
+  );
+  const names = await glob(named ? escapePath(pattern) : pattern, {
+    cwd: folder,
+    onlyFiles: true,
+    dot: false,
+    followSymbolicLinks: false,
+  });
   const found: FoundFile[] = [];
   for (const name of names.sort()) {
     if (unfinished.test(name)) continue;
@@ -84,15 +94,4 @@ export async function filesOf(folder: string, pattern: string): Promise<FoundFil
     found.push({ name, path, ...(await stateOf(path)) });
   }
   return found;
-}
-
-/** The first bytes of a file. */
-export async function beginning(path: string, most: number): Promise<Buffer> {
-  const file = await open(path, "r");
-  try {
-    const { buffer, bytesRead } = await file.read(Buffer.alloc(most), 0, most, 0);
-    return buffer.subarray(0, bytesRead);
-  } finally {
-    await file.close();
-  }
 }

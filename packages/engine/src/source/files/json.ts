@@ -1,9 +1,7 @@
-import { createReadStream } from "node:fs";
-import { createGunzip } from "node:zlib";
 import { JsonFault, JsonLines, JsonList, membersOf } from "@undercoat/core/file/json";
 import type { TextRecord } from "@undercoat/core/file/records";
 import { LoadFailure } from "../../failure.ts";
-import { decoded } from "./bytes.ts";
+import { bytesOf, decoded } from "./bytes.ts";
 import type { FoundFile } from "./folder.ts";
 import { fittingColumns, type ShapedFile, sampled } from "./shaped.ts";
 
@@ -22,9 +20,7 @@ async function* read(file: FoundFile, unit: "line" | "record"): AsyncGenerator<J
       return { number, text: decoded(bytes, "utf-8", true), fault };
     }
   };
-  const opened = createReadStream(file.path);
-  const bytes = file.name.toLowerCase().endsWith(".gz") ? opened.pipe(createGunzip()) : opened;
-  opened.once("error", (error) => bytes.destroy(error));
+  const bytes = bytesOf(file.path, file.name.toLowerCase().endsWith(".gz"));
   let first = true;
   try {
     for await (const piece of bytes) {
@@ -34,7 +30,7 @@ async function* read(file: FoundFile, unit: "line" | "record"): AsyncGenerator<J
     }
     yield [...cutter.read("", true)].map(told);
   } finally {
-    opened.destroy();
+    bytes.destroy();
   }
 }
 

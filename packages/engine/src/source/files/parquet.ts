@@ -1,4 +1,4 @@
-import { type Duck, named, quoted } from "./duck.ts";
+import { type Duck, located, named } from "./duck.ts";
 import type { FoundFile } from "./folder.ts";
 import type { ShapedFile } from "./shaped.ts";
 
@@ -31,7 +31,7 @@ function typeOfParquet(type: string): string {
 
 /** A Parquet file: its own types say what its columns hold. */
 export async function parquetOf(duck: Duck, file: FoundFile): Promise<ShapedFile> {
-  const read = `read_parquet(${quoted(file.path)})`;
+  const read = `read_parquet(${located(file.path)})`;
   const described = await duck.rows(`SELECT column_name, column_type FROM (DESCRIBE SELECT * FROM ${read})`);
   const names = described.map((row) => row.column_name ?? "");
   const texts = names.map((name) => `CAST(${named(name)} AS VARCHAR) AS ${named(name)}`);

@@ -1,6 +1,6 @@
 import { Readable } from "node:stream";
 import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
-import type { TextRecord } from "@undercoat/core/file/records";
+import { type TextRecord, TooLong } from "@undercoat/core/file/records";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, lineColumns, stagedColumns, type Window } from "@undercoat/core/plan/plan";
 import type { CredentialsOf } from "../../connection/credentials.ts";
@@ -41,7 +41,8 @@ export class FilesSnapshot implements Snapshot {
     const found = await filesOf(this.folder, from.files);
     if (found.length === 0) throw new NoTable({ message: `${this.credentials.name} has no file ${from.files}` });
     const files: ShapedFile[] = [];
-    for (const [place, file] of found.entries()) files.push(await shapeOf(this.duck, file, from.csv, place));
+    for (const [place, file] of found.entries())
+      files.push(await shapeOf(this.duck, file, from.csv, place).catch((error: unknown) => explain(file.name, error)));
     this.shaped = { from: key, files };
     return files;
   }
@@ -51,7 +52,9 @@ export class FilesSnapshot implements Snapshot {
     const columns = new Map<string, DatasetColumn>();
     const looked = files.slice(0, sampledFiles);
     for (const file of looked)
-      for (const { name, fits, decimal } of await file.columns(Math.ceil(sampled / looked.length))) {
+      for (const { name, fits, decimal } of await file
+        .columns(Math.ceil(sampled / looked.length))
+        .catch((error: unknown) => explain(file.file.name, error))) {
         const before = columns.get(name);
         const [typed, signed] = [!before || (before.fits ?? "text") === fits, !before || before.decimal === decimal];
         columns.set(name, textColumn(name, typed && signed ? fits : "text", signed ? decimal : undefined));
@@ -162,7 +165,7 @@ export class FilesSnapshot implements Snapshot {
     const origin = staged.findIndex(({ source }) => source === plan.read.origin);
     const none = staged.map(() => "").join(",");
     let rows = 0n;
-    for await (const records of pieces) {
+    for await (const records of explained(file.name, pieces)) {
       let piece = "";
       for (const { fields, fault, line, text } of records) {
         if (limit !== null && rows >= limit) break;
@@ -184,6 +187,29 @@ export class FilesSnapshot implements Snapshot {
 
   close(): Promise<void> {
     return this.duck.close();
+  }
+}
+
+/** What a file can't be read for, in words. */
+function explain(name: string, error: unknown): never {
+  const { code = "", message } = error as { code?: string; message: string };
+  if (code.startsWith("Z_"))
+    throw new LoadFailure({
+      message: `${name} can't be unpacked: it is no gzip, or ends too soon`,
+      detail: message,
+      hint: "Nothing was written. Bring the file again whole.",
+    });
+  if (error instanceof TooLong) throw new LoadFailure({ message: `${name}: ${message}`, hint: "Nothing was written." });
+  if (code === "EACCES")
+    throw new LoadFailure({ message: `${name} may not be read by the user that Undercoat runs as` });
+  throw error;
+}
+
+async function* explained<T>(name: string, pieces: AsyncIterable<T>): AsyncGenerator<T> {
+  try {
+    yield* pieces;
+  } catch (error) {
+    explain(name, error);
   }
 }
 
