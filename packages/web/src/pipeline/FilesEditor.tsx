@@ -35,16 +35,16 @@ export function FilesEditor({ load, onSet, close }: EditorProps) {
     <Form
       disabled={!files.trim()}
       onSubmit={() => {
-        const { table: _t, query: _q, tables: _s, origin: _o, csv: _c, where: _w, rows: _r, ...from } = load.from;
+        const { connection } = load.from;
         const { watermark: _, ...rest } = load;
-        onSet(
-          fromElsewhere(rest, {
-            ...from,
-            files: files.trim(),
-            ...(origin.trim() ? { origin: origin.trim() } : {}),
-            ...(Object.keys(csv).length ? { csv } : {}),
-          }),
-        );
+        const from = {
+          connection,
+          files: files.trim(),
+          ...(origin.trim() ? { origin: origin.trim() } : {}),
+          ...(Object.keys(csv).length ? { csv } : {}),
+        };
+        // Another pattern of the same folder keeps the shape.
+        onSet(load.from.files === undefined ? fromElsewhere(rest, from) : { ...rest, from });
         close();
       }}
     >
