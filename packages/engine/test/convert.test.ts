@@ -1,4 +1,4 @@
-import { conversion } from "@undercoat/core/sql/convert";
+import { conversion, printedAlike } from "@undercoat/core/sql/convert";
 import { literal, typedLiteral } from "@undercoat/core/sql/literal";
 import { canonicalType } from "@undercoat/core/sql/type";
 import { Session } from "@undercoat/engine/postgres/session";
@@ -281,4 +281,69 @@ describe("two values that differ never become one", () => {
   ])("%s → %s does not take %s", async (given, type, value) => {
     expect((await says([conversion(`(${typedLiteral(value, given)})`, given, type).fits]))[0]).not.toBe("true");
   });
+});
+
+describe("a text that prints as its value does", () => {
+  const types = [
+    "bigint",
+    "smallint",
+    "numeric",
+    "numeric(6,2)",
+    "double precision",
+    "boolean",
+    "date",
+    "timestamp without time zone",
+    "timestamp with time zone",
+    "timestamp(0) with time zone",
+  ];
+  const texts = [
+    "7",
+    "007",
+    "7.0",
+    "7.00",
+    "7.005",
+    "-0",
+    "1e3",
+    " 7",
+    "NaN",
+    "infinity",
+    "-infinity",
+    "Infinity",
+    "true",
+    "t",
+    "yes",
+    "today",
+    "now",
+  ];
+  const days = [
+    "2026-11-01",
+    "20261101",
+    "2026-02-30",
+    "1-2-3",
+    "2026-11-01 06:00:00",
+    "2026-11-01 06:00:00+00",
+    "2026-11-01T06:00:00Z",
+    "2026-11-01 06:00:00.5+00",
+    "2026-11-01 06:00:00+02",
+  ];
+
+  test.each(types)(
+    "as %s fits it in every case, so that the quick way lets through nothing that the exact one turns away",
+    async (type) => {
+      const told = printedAlike("v", "text", type) ?? "false";
+      const { fits } = conversion("v", "text", type);
+      let alike = 0;
+      for (const text of [...texts, ...days]) {
+        const ask = (sql: string) =>
+          session.one(`SELECT (${sql})::text AS so FROM (VALUES ($1::text)) t(v)`, [text]).then(
+            ({ so }) => so === "true",
+            () => false,
+          );
+        if (!(await ask(told))) continue;
+        alike++;
+        expect([text, await ask(fits)]).toEqual([text, true]);
+      }
+      expect(alike).toBeGreaterThan(0);
+    },
+  );
 });

@@ -1,7 +1,7 @@
 import { planColumns } from "../history/plan.ts";
 import type { LoadPlan, PlannedColumn } from "../plan/plan.ts";
 import type { AnalysedRule } from "../shape/analyse.ts";
-import { conversion, keeps } from "./convert.ts";
+import { conversion, keeps, printedAlike } from "./convert.ts";
 import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
 import { latestFirst, shapedValue } from "./read.ts";
@@ -32,12 +32,14 @@ function checkedColumns(plan: LoadPlan): PlannedColumn[] {
   return ordered.filter((column) => column.source === null || column.required || !keeps(column.type, column.given));
 }
 
-/** SQL that is true only for rows whose every value certainly fits. */
-function certain(plan: LoadPlan): string | null {
+/** SQL that is true only for rows whose every value certainly fits. `quick`: it fails where a value can't be read as its type at all */
+function certain(plan: LoadPlan, quick: boolean): string | null {
   const conditions = checkedColumns(plan).flatMap((column) => {
     const value = `(${column.expression})`;
     if (keeps(column.type, column.given)) return column.required ? [`${value} IS NOT NULL`] : [];
-    return [`coalesce(${conversion(value, column.given, column.type).certain}, ${!column.required})`];
+    const told = `coalesce(${conversion(value, column.given, column.type).certain}, ${!column.required})`;
+    const same = quick ? printedAlike(value, column.given, column.type) : null;
+    return [same === null ? told : `CASE WHEN ${same} THEN true ELSE ${told} END`];
   });
   return conditions.length ? conditions.join(" AND ") : null;
 }
@@ -93,12 +95,15 @@ export function lineFaults(plan: LoadPlan, stage: TableName): string | null {
   return `INSERT INTO pg_temp.fault SELECT s.ctid, 'line', NULL, s."undercoat fault", s."undercoat place", ${plan.write.rejects.breach === "stop"} FROM ${qualified(stage)} s WHERE s."undercoat fault" IS NOT NULL`;
 }
 
-/** Finds the rows whose values don't fit; `every` tries each row rather than those that are not certain. */
-export function typeFaults(plan: LoadPlan, stage: TableName, every: boolean): string | null {
-  const condition = certain(plan);
-  if (!every && condition === null) return null;
+/**
+ * Finds the rows whose values don't fit: trying those that are not `certain` to, by their texts' forms or, several times as
+ * `quick`, by how their values print; or trying each.
+ */
+export function typeFaults(plan: LoadPlan, stage: TableName, how: "each" | "certain" | "quick"): string | null {
+  const condition = certain(plan, how === "quick");
+  if (how !== "each" && condition === null) return null;
   const where = [
-    ...(every ? [] : [`(${condition}) IS NOT TRUE`]),
+    ...(how === "each" ? [] : [`(${condition}) IS NOT TRUE`]),
     ...(plan.shape?.lines ? ['s."undercoat fault" IS NULL'] : []),
   ];
   const rows = `SELECT s.ctid AS place, pg_temp.fault(s.*) AS f FROM ${qualified(stage)} s${where.length ? ` WHERE ${where.join(" AND ")}` : ""} OFFSET 0`;

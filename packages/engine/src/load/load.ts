@@ -221,7 +221,8 @@ class LoadRun {
     const { warehouse } = this.ends;
     // A new table takes the rows as they come where none of them could be turned away.
     const { history, key, keyGuaranteed } = plan.write;
-    const fresh = created && window.kind === "all" && (history ? history.direct : key.length === 0 || keyGuaranteed);
+    const unique = key.length === 0 || keyGuaranteed;
+    const fresh = created && window.kind === "all" && (history ? history.direct : unique || plan.shape !== null);
     const answering = this.ends.source.answers;
     if (fresh && !plan.shape && answering) {
       const landing = warehouse.direct(plan);
