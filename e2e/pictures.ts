@@ -37,7 +37,7 @@ const views: Record<string, string> = {
   backfill: `/backfills/${(await ask<{ id: number }[]>("/backfills?pipeline=harbour-day"))[0]?.id}`,
   messages: "/messages",
   schedules: "/schedules",
-  workers: "/workers",
+  files: "/pipelines/fares",
   lifeline: `/warehouse/warehouse/fleet.vessel_history/lifeline?key=${encodeURIComponent('["KSF-07"]')}`,
   "as-of": `/warehouse/warehouse/agency.customer_history?at=${new Date(Date.now() - 180 * 86_400_000).toISOString()}`,
 };
@@ -65,6 +65,10 @@ for (const [name, path] of Object.entries(views)) {
   if (name === "new-pipeline") {
     await page.getByRole("checkbox", { name: "Tick all shown" }).check();
     await page.getByRole("heading", { name: "What is suggested" }).waitFor();
+  }
+  if (name === "files") {
+    await page.getByRole("button", { name: "Files", exact: true }).click();
+    await page.waitForTimeout(700);
   }
   if (name === "lifeline") await page.getByRole("button", { name: /Pin a moment/ }).click();
   if (name === "column") {

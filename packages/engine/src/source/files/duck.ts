@@ -25,7 +25,7 @@ export class Duck {
 
   static async open(folder: string): Promise<Duck> {
     const desk = await mkdtemp(join(tmpdir(), "undercoat-files-"));
-    const instance = await DuckDBInstance.create(":memory:", { threads: "2", memory_limit: "160MB" });
+    const instance = await DuckDBInstance.create(":memory:", { threads: "1", memory_limit: "160MB" });
     const connection = await instance.connect();
     await connection.run(`SET temp_directory = ${quoted(desk)}`);
     await connection.run(`SET allowed_directories = [${[folder, desk].map((path) => quoted(`${path}/`)).join(", ")}]`);
