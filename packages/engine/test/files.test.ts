@@ -1,12 +1,15 @@
 import { appendFileSync } from "node:fs";
-import { mkdir, mkdtemp, rename, rm, symlink, writeFile } from "node:fs/promises";
+import { mkdir, mkdtemp, realpath, rename, rm, symlink, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { dirname, join } from "node:path";
 import { gzipSync } from "node:zlib";
 import { DuckDBInstance } from "@duckdb/node-api";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
-import { allowFolders } from "@undercoat/engine/source/files/folder";
+import { Duck } from "@undercoat/engine/source/files/duck";
+import { allowFolders, filesOf } from "@undercoat/engine/source/files/folder";
+import { shapeOf } from "@undercoat/engine/source/files/shape";
+import fc from "fast-check";
 import { afterAll, beforeAll, beforeEach, describe, expect, test } from "vitest";
 import { type SpecimenRow, sourceContract } from "./contract.ts";
 import { makePair, type Pair, quiet } from "./pair.ts";
@@ -271,6 +274,25 @@ describe("lines that are no rows", () => {
     expect(await held()).toEqual(quick);
   });
 
+  test.each([
+    ['1, "x"', ' "x"'],
+    ['1,5" pipe', '5" pipe'],
+    ["1, x ", " x "],
+    ['1,"a\nb"', "a\nb"],
+    ['1,"a\r\nb"', "a\r\nb"],
+  ])("%j holds what stands there, whichever way it is read", async (line, name) => {
+    await put("a.csv", `id,name\n${line}\n2,z\n`);
+    await files().run(load("a.csv"));
+    expect(await pair.atWarehouse("SELECT name FROM landing.fare WHERE id = 1")).toEqual([{ name }]);
+  });
+
+  test("spaces behind a quote that is closed are no part of a value, and lines may end in either way", async () => {
+    await put("a.csv", 'id,name\r\n1,a\n2,"x" \r\n3,c\n');
+    const { tally } = await files().run(load("a.csv"));
+    expect(tally).toMatchObject({ read: "3", new: "2", rejected: "1" });
+    expect(await held("id, name")).toEqual(["1|a", "3|c"]);
+  });
+
   test("a value that breaks the guess of those before it is that row's rejection, and leaves the list once it is mended", async () => {
     const rows = (third: string) =>
       `id,price\n1,1\n2,2\n${Array.from({ length: 25_000 }, (_, at) => `${at + 3},${at}`).join("\n")}\n30000,${third}\n`;
@@ -284,6 +306,39 @@ describe("lines that are no rows", () => {
     expect(proof).toMatchObject({ verdict: "proved" });
     expect(await pair.atWarehouse("SELECT 1 FROM undercoat.rejected WHERE left_run IS NULL")).toEqual([]);
   });
+});
+
+test("wherever the quick reader is taken it gives what the exact one gives, whatever a file holds", async () => {
+  await put("any.csv", "");
+  const folder = join(root, "fares");
+  const duck = await Duck.open(await realpath(folder));
+  const field = fc.oneof(
+    fc.string({ unit: fc.constantFrom("a", '"', " ", ",", "é", "\\"), maxLength: 5 }),
+    fc.string({ unit: fc.constantFrom("a", "\r", "\n", "\t"), maxLength: 3 }).map((text) => `"${text}"`),
+    fc.constantFrom("", '""', "7", '"x"', "NULL"),
+  );
+  let place = 0;
+  let quickly = 0;
+  try {
+    await fc.assert(
+      fc.asyncProperty(fc.array(fc.tuple(field, field), { minLength: 1, maxLength: 6 }), async (rows) => {
+        await writeFile(join(folder, "any.csv"), `id,name\n${rows.map((row) => row.join(",")).join("\n")}\n`);
+        const [file] = await filesOf(folder, "any.csv");
+        if (!file) throw new Error("There is no file");
+        const { names, records, quick } = await shapeOf(duck, file, { delimiter: ",", header: true }, ++place);
+        if (!records || !quick || !(await quick.regular())) return;
+        quickly++;
+        const exact: unknown[] = [];
+        for await (const piece of records()) for (const { fields, fault } of piece) exact.push(fault ?? fields);
+        const read = await duck.rows(quick.rows);
+        expect(read.map((row) => names.map((name) => row[name] ?? null))).toEqual(exact);
+      }),
+      { numRuns: 400 },
+    );
+  } finally {
+    await duck.close();
+  }
+  expect(quickly).toBeGreaterThan(20);
 });
 
 describe("several files as one table", () => {

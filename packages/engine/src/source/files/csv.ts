@@ -92,20 +92,37 @@ function quickRows(file: LinedFile): string {
  * finds a fault, or quotes over several lines, which it can't pad, it fails.
  */
 async function isRegular(duck: Duck, file: LinedFile): Promise<boolean> {
-  if (file.encoding !== "utf-8") return false;
+  // Of one column an empty line is a row; spaces around quotes are values' own.
+  if (file.encoding !== "utf-8" || file.names.length === 1 || (await hasSpacedQuotes(file))) return false;
   const names = [...file.names.map((_, at) => `c${at}`), "more"];
   const columns = names.map((name) => `${quoted(name)}: 'VARCHAR'`).join(", ");
   const last = named(names.at(-2) ?? "");
-  const zero = `contains(concat(${names.map(named).join(", ")}), chr(0))`;
+  const odd = `regexp_matches(concat(${names.map(named).join(", ")}), '[\\x00\\r\\n]')`;
   const read = `read_csv(${located(file.path)}, ${quickOptions(file)}, columns = {${columns}}, nullstr = ${quoted("\u0001nothing\u0001")}, null_padding = true)`;
   try {
     const [row] = await duck.rows(
-      `SELECT count(*) FILTER (WHERE more IS NOT NULL OR ${last} IS NULL OR ${zero}) AS odd FROM ${read}`,
+      `SELECT count(*) FILTER (WHERE more IS NOT NULL OR ${last} IS NULL OR ${odd}) AS odd FROM ${read}`,
     );
     return row?.odd === "0";
   } catch {
     return false;
   }
+}
+
+/** So much of what was read is looked at again with what follows. */
+const overlap = 4096;
+
+/** True where a quote may be opened behind spaces, or closed before some: the quick reader leaves those out. */
+async function hasSpacedQuotes({ path, zipped, dialect: { delimiter, quote } }: LinedFile): Promise<boolean> {
+  const [cut, mark] = [delimiter, quote].map((sign) => sign.replace(/[\\^\]]/g, "\\$&"));
+  const spaced = new RegExp(`(?:^|[${cut}\r\n])[ \\t]+[${mark}]|[${mark}][ \\t]+(?:[${cut}\r\n]|$)`);
+  let before = "";
+  for await (const piece of bytesOf(path, zipped)) {
+    const text = before + (piece as Buffer).toString("latin1");
+    if (text.includes(quote) && spaced.test(text)) return true;
+    before = text.slice(-overlap);
+  }
+  return false;
 }
 
 /** A file's records, exactly, in pieces as they come. Its bytes are read as characters, and told to be text field by field. */
