@@ -284,4 +284,25 @@ describe("a pipeline", () => {
     ).body;
     expect(suggested[0].load.into).toEqual({ table: "landing.trip", mode: "upsert", key: ["id"] });
   });
+
+  test("a look is ended by a newer one of the same part of a page, and by no other page's", async () => {
+    const { definition } = (await test_.ask("GET", "/pipelines/trips")).body;
+    const slow = structuredClone(definition);
+    slow.loads.trip.from = {
+      connection: "trips",
+      query: "SELECT t.* FROM trip t, generate_series(1, 30000000) n WHERE n = 1",
+    };
+    const look = (part: string, wanted = slow) =>
+      test_.ask("POST", "/pipelines/preview", {
+        pipeline: "trips",
+        definition: wanted,
+        load: "trip",
+        limit: 3,
+        look: part,
+      });
+    const first = look("one pane");
+    const other = await look("another pane", definition);
+    const newer = await look("one pane", definition);
+    expect([(await first).status, other.status, newer.status]).toEqual([503, 200, 200]);
+  });
 });

@@ -112,14 +112,22 @@ async function refuseUnsaved(c: Context<Env>, name: string | null, same: (saved:
 
 /** A look at rows ends after so long. */
 const lookSeconds = 30;
-const looks = new Map<number, AbortController>();
+/** Looks under way of one person; the oldest ends where there are more. */
+const mostLooks = 8;
+const looks = new Map<number, Map<string, AbortController>>();
 
-/** The signal of a person's look: it ends when the page leaves, when time is up, and when the same person begins another. */
-function looking(user: number, page: AbortSignal): { signal: AbortSignal; done(): void } {
-  looks.get(user)?.abort();
+/** The signal of a person's look: it ends when the page leaves, when time is up, and when the same part of the page begins another. */
+function looking(user: number, part: string, page: AbortSignal): { signal: AbortSignal; done(): void } {
   const own = new AbortController();
-  looks.set(user, own);
-  const done = () => void (looks.get(user) === own && looks.delete(user));
+  const others = looks.get(user) ?? new Map<string, AbortController>();
+  looks.set(user, others);
+  const [oldest] = others.keys();
+  for (const ended of [part, ...(others.size >= mostLooks && oldest !== undefined ? [oldest] : [])]) {
+    others.get(ended)?.abort();
+    others.delete(ended);
+  }
+  others.set(part, own);
+  const done = () => void (others.get(part) === own && others.delete(part));
   return { signal: AbortSignal.any([own.signal, page, AbortSignal.timeout(lookSeconds * 1000)]), done };
 }
 
@@ -452,13 +460,15 @@ export const pipelines = routes()
   .post(
     "/preview",
     requires("viewer"),
-    takes<{ pipeline: string; definition: Pipeline; load: string; limit?: number; given?: Given }>(
+    takes<{ pipeline: string; definition: Pipeline; load: string; limit?: number; given?: Given; look?: string }>(
       Joi.object({
         pipeline: Joi.string().required(),
         definition: Joi.object().required(),
         load: slug.required(),
         limit: Joi.number().integer().min(1).max(200),
         given: givenSchema,
+        // which part of which page looks
+        look: Joi.string().max(60),
       }),
     ),
     async (c) => {
@@ -490,7 +500,7 @@ export const pipelines = routes()
         asked.pipeline,
         (saved) => isSavedGiven(given) && sameLook(saved, asked.definition, asked.load),
       );
-      const { signal, done } = looking(signedIn(c).id, c.req.raw.signal);
+      const { signal, done } = looking(signedIn(c).id, asked.look ?? "", c.req.raw.signal);
       try {
         const mentioned = parameterProblems(template, now);
         if (mentioned.length) throw new ResolveError(mentioned);

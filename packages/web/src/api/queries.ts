@@ -40,6 +40,9 @@ export interface Progress {
   waitingFor: string | null;
 }
 
+/** This page among those that one person has open. */
+const ownPage = Math.random().toString(36).slice(2);
+
 /** All that the pages ask the server for: each thing's key and how it is asked, once. */
 export const queries = {
   me: () => queryOptions({ queryKey: ["me"], queryFn: () => answer(server.session.$get()) }),
@@ -119,7 +122,7 @@ export const queries = {
       queryKey: ["suggest", asked],
       queryFn: () => answer(server.pipelines.suggest.$post({ json: asked })),
     }),
-  /** A load of a draft, tried; a newer question ends the one before. */
+  /** A load of a draft, tried; a newer question of the same part of this page ends the one before. */
   preview: (asked: { pipeline: string; load: string; definition: Pipeline; limit?: number; given?: Given }) =>
     queryOptions({
       queryKey: [
@@ -129,7 +132,8 @@ export const queries = {
         { ...asked.definition, title: "", schedule: undefined },
         asked.given ?? null,
       ],
-      queryFn: () => answer(server.pipelines.preview.$post({ json: asked })),
+      queryFn: () =>
+        answer(server.pipelines.preview.$post({ json: { ...asked, look: `${ownPage} ${asked.limit ?? "all"}` } })),
       retry: false,
     }),
   /** The columns of both sides as they are now. */
