@@ -606,6 +606,18 @@ test("a name that reads like a pattern is a name", async () => {
   expect(await held("id")).toEqual(["1"]);
 });
 
+test("many loads of files at a time in one process don't wait for each other without end", async () => {
+  const rows = Array.from({ length: 20_000 }, (_, at) => `${at},a name of some length`).join("\n");
+  await put("a.csv", `id,name\n${rows}\n`);
+  const loads = Array.from({ length: 8 }, (_, at) =>
+    files().run(load("a.csv", { into: { table: `landing.fare_${at}`, mode: "upsert", key: ["id"] } }), {
+      load: `load${at}`,
+    }),
+  );
+  for (const { tally, proof } of await Promise.all(loads))
+    expect([tally.new, proof.verdict]).toEqual(["20000", "proved"]);
+}, 30_000);
+
 test("a run that is cancelled while it reads leaves nothing", async () => {
   await put("a.csv", `id,name\n${Array.from({ length: 200_000 }, (_, at) => `${at},name`).join("\n")}\n`);
   const stop = new AbortController();

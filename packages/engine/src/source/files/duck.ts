@@ -1,6 +1,7 @@
 import { execFile } from "node:child_process";
-import { constants, createReadStream } from "node:fs";
-import { mkdtemp, open, rm } from "node:fs/promises";
+import { closeSync, constants, openSync } from "node:fs";
+import { mkdtemp, rm } from "node:fs/promises";
+import { Socket } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { promisify } from "node:util";
@@ -44,27 +45,35 @@ export class Duck {
       );
   }
 
-  /** A query's rows as CSV in pieces, through a pipe, so that memory does not grow with them; the number of rows at the end. */
+  /**
+   * A query's rows as CSV in pieces, through a pipe, so that memory does not grow with them; the number of rows at the end.
+   * The pipe is read without a thread of Node's pool waiting for it: queries hold these, and would wait for each other.
+   */
   async *csv(sql: string, signal?: AbortSignal): AsyncGenerator<Buffer, bigint> {
-    const pipe = join(this.desk, "rows");
-    await rm(pipe, { force: true });
-    await run("mkfifo", ["-m", "600", pipe]);
+    const path = join(this.desk, "rows");
+    await rm(path, { force: true });
+    await run("mkfifo", ["-m", "600", path]);
+    const pipe = new Socket({ fd: openSync(path, constants.O_RDONLY | constants.O_NONBLOCK), writable: false });
+    // Until the query has opened it, and after it has ended, somebody must hold the other end.
+    const held = openSync(path, constants.O_WRONLY | constants.O_NONBLOCK);
     let over = false;
     const stop = () => this.connection.interrupt();
     signal?.addEventListener("abort", stop);
     const copied = this.connection
-      .runAndReadAll(`COPY (${sql}) TO ${quoted(pipe)} (FORMAT csv, HEADER false, FORCE_QUOTE *, USE_TMP_FILE false)`)
+      .runAndReadAll(`COPY (${sql}) TO ${quoted(path)} (FORMAT csv, HEADER false, FORCE_QUOTE *, USE_TMP_FILE false)`)
       .then((result) => BigInt(String(result.getRowsJson()[0]?.[0] ?? "0")))
       .finally(() => {
         over = true;
+        closeSync(held);
       });
-    copied.catch(() => release(pipe));
+    copied.catch(() => undefined);
     try {
-      for await (const piece of createReadStream(pipe, { highWaterMark: 1 << 18 })) yield piece as Buffer;
+      for await (const piece of pipe) yield piece as Buffer;
       return await copied;
     } finally {
       signal?.removeEventListener("abort", stop);
       if (!over) stop();
+      pipe.destroy();
       await copied.catch(() => undefined);
     }
   }
@@ -74,10 +83,4 @@ export class Duck {
     this.instance.closeSync();
     await rm(this.desk, { recursive: true, force: true });
   }
-}
-
-/** Lets whoever waits for the other end of a pipe go on: nothing will come. */
-async function release(pipe: string): Promise<void> {
-  const end = await open(pipe, constants.O_WRONLY | constants.O_NONBLOCK).catch(() => null);
-  await end?.close();
 }
