@@ -1,4 +1,4 @@
-import { appendFileSync } from "node:fs";
+import { appendFileSync, existsSync } from "node:fs";
 import { mkdir, mkdtemp, realpath, rename, rm, symlink, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { dirname, join } from "node:path";
@@ -617,6 +617,15 @@ test("many loads of files at a time in one process don't wait for each other wit
   for (const { tally, proof } of await Promise.all(loads))
     expect([tally.new, proof.verdict]).toEqual(["20000", "proved"]);
 }, 30_000);
+
+test("what a killed process had put aside is taken away, and what a living one has is not", async () => {
+  const [left, living] = ["4194304", String(process.pid)].map((pid) => join(tmpdir(), `undercoat-files-${pid}-test`));
+  for (const folder of [left, living]) await mkdir(folder ?? "", { recursive: true });
+  await put("a.csv", "id\n1\n");
+  await files().run(load("a.csv"));
+  expect([existsSync(left ?? ""), existsSync(living ?? "")]).toEqual([false, true]);
+  await rm(living ?? "", { recursive: true });
+});
 
 test("a run that is cancelled while it reads leaves nothing", async () => {
   await put("a.csv", `id,name\n${Array.from({ length: 200_000 }, (_, at) => `${at},name`).join("\n")}\n`);

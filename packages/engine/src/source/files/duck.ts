@@ -1,6 +1,6 @@
 import { execFile } from "node:child_process";
-import { closeSync, constants, openSync } from "node:fs";
-import { mkdtemp, rm } from "node:fs/promises";
+import { closeSync, constants, existsSync, openSync } from "node:fs";
+import { mkdtemp, readdir, rm } from "node:fs/promises";
 import { Socket } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
@@ -15,6 +15,17 @@ export const quoted = (text: string) => `'${text.replaceAll("'", "''")}'`;
 export const located = (path: string) => quoted(path.replace(/[*?[]/g, "[$&]"));
 export const named = (name: string) => `"${name.replaceAll('"', '""')}"`;
 
+/** How the folders are called that readers write into; the number of their process follows. */
+const deskName = "undercoat-files-";
+
+/** Takes away what readers left whose process was killed: it may hold what their files did. */
+async function clearLeft(): Promise<void> {
+  for (const name of await readdir(tmpdir())) {
+    const pid = Number(name.startsWith(deskName) ? (/^\d+(?=-)/.exec(name.slice(deskName.length))?.[0] ?? 0) : 0);
+    if (pid > 0 && !existsSync(`/proc/${pid}`)) await rm(join(tmpdir(), name), { recursive: true, force: true });
+  }
+}
+
 /** A reader of files within this process, which sees one folder and its own, and nothing else. */
 export class Duck {
   private constructor(
@@ -25,7 +36,8 @@ export class Duck {
   ) {}
 
   static async open(folder: string): Promise<Duck> {
-    const desk = await mkdtemp(join(tmpdir(), "undercoat-files-"));
+    await clearLeft();
+    const desk = await mkdtemp(join(tmpdir(), `${deskName}${process.pid}-`));
     const instance = await DuckDBInstance.create(":memory:", { threads: "1", memory_limit: "160MB" });
     const connection = await instance.connect();
     await connection.run(`SET temp_directory = ${quoted(desk)}`);
