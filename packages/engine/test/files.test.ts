@@ -315,7 +315,7 @@ test("wherever the quick reader is taken it gives what the exact one gives, what
   const field = fc.oneof(
     fc.string({ unit: fc.constantFrom("a", '"', " ", ",", "é", "\\"), maxLength: 5 }),
     fc.string({ unit: fc.constantFrom("a", "\r", "\n", "\t"), maxLength: 3 }).map((text) => `"${text}"`),
-    fc.constantFrom("", '""', "7", '"x"', "NULL"),
+    fc.constantFrom("", '""', "7", '"x"', "NULL", ' "x"', '"x" ', '\t"x"', '"" '),
   );
   let place = 0;
   let quickly = 0;

@@ -48,6 +48,15 @@ const isValue = (text: string) => text.trim() === "" || /^[-+]?[\d.,\s]+$|^\d{4}
 const isHead = (first: readonly string[]) =>
   first.every((field) => !isValue(field)) && new Set(first).size === first.length;
 
+/** What stands behind the first lines of a text. */
+const behind = (text: string, lines: number) =>
+  lines === 0
+    ? text
+    : text
+        .split(/\r\n|\n|\r/)
+        .slice(lines)
+        .join("\n");
+
 /**
  * Guesses how a text is written from its beginning: the delimiter that cuts most lines into the same number of fields, more
  * than one; and whether the first line names the columns. What is said is not guessed.
@@ -55,13 +64,7 @@ const isHead = (first: readonly string[]) =>
 export function guessCsv(text: string, said: CsvFormat = {}): CsvDialect {
   const quote = said.quote ?? '"';
   const skip = said.skip ?? 0;
-  const rest =
-    skip === 0
-      ? text
-      : text
-          .split(/\r\n|\n|\r/)
-          .slice(skip)
-          .join("\n");
+  const rest = behind(text, skip);
   const tried = (said.delimiter ? [said.delimiter] : delimiters).map((delimiter) => {
     const all = records(rest, delimiter, quote, looked);
     return { delimiter, all, ...regular(all) };
@@ -82,14 +85,7 @@ export function guessCsv(text: string, said: CsvFormat = {}): CsvDialect {
 
 /** The names of columns: those of the head, else their numbers; an empty one gets its number, a repeated one how often it came. */
 export function columnNames(text: string, { delimiter, quote, skip, header }: CsvDialect): string[] {
-  const rest =
-    skip === 0
-      ? text
-      : text
-          .split(/\r\n|\n|\r/)
-          .slice(skip)
-          .join("\n");
-  const all = records(rest, delimiter, quote, looked);
+  const all = records(behind(text, skip), delimiter, quote, looked);
   const first = all[0] ?? [];
   const width = header ? first.length : regular(all).fields;
   const seen = new Map<string, number>();

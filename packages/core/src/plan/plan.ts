@@ -342,7 +342,9 @@ export function planLoad(
       ["columns"],
     );
   if (dataset.lines && load.watermark)
-    throw new PlanError("Files have no watermark: every run reads all that the name or pattern fits", ["watermark"]);
+    throw new PlanError("Files have no watermark: which of them are new or changed is known by what they hold", [
+      "watermark",
+    ]);
   const { moment = null } = facts;
   const history = planHistory(load, columns, { dataset, target: facts.target, moment });
   const { table, query, tables, origin, where } = spanned(load.from);
