@@ -317,11 +317,14 @@ test("wherever the quick reader is taken it gives what the exact one gives, what
     fc.string({ unit: fc.constantFrom("a", "\r", "\n", "\t"), maxLength: 3 }).map((text) => `"${text}"`),
     fc.constantFrom("", '""', "7", '"x"', "NULL", ' "x"', '"x" ', '\t"x"', '"" '),
   );
+  // half of the files hold only what the quick reader takes most of, so that it is met often enough
+  const plain = fc.constantFrom("", '""', "7", '"x"', "NULL", "é", '"a,b"', '"a""b"', '"\n"');
+  const rowsOf = (part: typeof field) => fc.array(fc.tuple(part, part), { minLength: 1, maxLength: 6 });
   let place = 0;
   let quickly = 0;
   try {
     await fc.assert(
-      fc.asyncProperty(fc.array(fc.tuple(field, field), { minLength: 1, maxLength: 6 }), async (rows) => {
+      fc.asyncProperty(fc.oneof(rowsOf(plain), rowsOf(field)), async (rows) => {
         await writeFile(join(folder, "any.csv"), `id,name\n${rows.map((row) => row.join(",")).join("\n")}\n`);
         const [file] = await filesOf(folder, "any.csv");
         if (!file) throw new Error("There is no file");
@@ -338,7 +341,7 @@ test("wherever the quick reader is taken it gives what the exact one gives, what
   } finally {
     await duck.close();
   }
-  expect(quickly).toBeGreaterThan(20);
+  console.log("quickly", quickly); console.log("quickly", quickly); expect(quickly).toBeGreaterThan(50);
 });
 
 describe("several files as one table", () => {
