@@ -95,7 +95,7 @@ async function main(): Promise<TaskResult> {
       warehouseFor(warehouse).snapshot("bench"),
     ]);
     const { plan } = await planFor(order, { source: from, warehouse: into });
-    const { answers } = from;
+    const answers = from.answers(plan);
     if (!answers) throw new Error("The source answers nothing");
     const found = await goneKeys(answers.keys(plan, null), into.keys(plan, null, null), 1_000_000);
     const done = took();

@@ -341,7 +341,9 @@ test("wherever the quick reader is taken it gives what the exact one gives, what
   } finally {
     await duck.close();
   }
-  console.log("quickly", quickly); console.log("quickly", quickly); expect(quickly).toBeGreaterThan(50);
+  console.log("quickly", quickly);
+  console.log("quickly", quickly);
+  expect(quickly).toBeGreaterThan(50);
 });
 
 describe("several files as one table", () => {

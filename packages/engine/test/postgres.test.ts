@@ -50,8 +50,9 @@ test("rows, watermark and figures belong to one moment", async () => {
         { pipelineName: "test", pipeline, load: "load" },
         { source: snapshot, warehouse: null },
       );
-      if (!snapshot.answers) throw new Error("It answers nothing");
-      return await work(snapshot, snapshot.answers, plan);
+      const answers = snapshot.answers(plan);
+      if (!answers) throw new Error("It answers nothing");
+      return await work(snapshot, answers, plan);
     } finally {
       await snapshot.close();
     }

@@ -1,12 +1,13 @@
 import type { ConnectionSettings } from "../pipeline/pipeline.ts";
 import { files } from "./files.ts";
 import type { ConnectionKind } from "./kind.ts";
+import { mariadb } from "./mariadb.ts";
 import { postgres } from "./postgres.ts";
 
 /** Every kind of connection; a new one is one line here. */
 export const kinds: {
   [Kind in ConnectionSettings["kind"]]: ConnectionKind<Extract<ConnectionSettings, { kind: Kind }>>;
-} = { postgres, files };
+} = { postgres, files, mariadb };
 
 /** The kind of a connection, which its own settings fit. */
 export function kindOf<Settings extends ConnectionSettings>({ kind }: Settings): ConnectionKind<Settings> {

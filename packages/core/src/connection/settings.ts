@@ -1,4 +1,5 @@
 import Joi from "joi";
+import type { NetworkSettings } from "../pipeline/pipeline.ts";
 
 /** Settings that several kinds of connection have. */
 
@@ -9,3 +10,23 @@ export const hostName = Joi.string()
   .messages({ "string.pattern.base": "{{#label}} is a host's name or address, not a path" });
 
 export const parallel = Joi.number().integer().min(1).max(64);
+
+/** The settings of a server that is reached by network. */
+export const networkSettings = (port: number) => ({
+  host: hostName.required(),
+  port: Joi.number().integer().min(1).max(65_535).default(port),
+  database: Joi.string().min(1).max(63).required(),
+  user: Joi.string().min(1).max(63).required(),
+  tls: Joi.string().valid("off", "require", "verify").default("off"),
+  parallel,
+});
+
+export const networkAddress = ({ host, port, database, user, tls }: NetworkSettings) => [
+  host,
+  port,
+  database,
+  user,
+  tls,
+];
+export const networkPlace = ({ host, port, database }: NetworkSettings) => `${database} at ${host}:${port}`;
+export const networkManner = ({ user, tls }: NetworkSettings) => `${user}, TLS ${tls}`;

@@ -268,9 +268,8 @@ export interface Joins {
   into: string;
 }
 
-/** Where a database server is, and who signs in. */
-export interface ServerSettings {
-  kind: "postgres";
+/** Where a server is, and who signs in. */
+export interface NetworkSettings {
   host: string;
   port: number;
   database: string;
@@ -278,12 +277,23 @@ export interface ServerSettings {
   tls: "off" | "require" | "verify";
   /** so many loads of a run use it at a time; 4 where absent */
   parallel?: number;
+}
+
+export interface ServerSettings extends NetworkSettings {
+  kind: "postgres";
   /** functions of the server's own schemas that queries may call, as `schema.name`; an administrator lists them */
   functions?: string[];
 }
 
 /** What a server's connection is where nothing else is said. A definition carries it, so that what is stored is what runs. */
 export const serverDefaults = { port: 5432, tls: "off" as const };
+
+/** A MariaDB server, or one that speaks its protocol. */
+export interface MariaSettings extends NetworkSettings {
+  kind: "mariadb";
+  /** what a day that no calendar has, such as 0000-00-00, does: its row is rejected, where absent too, or it is null */
+  zeroDates?: "reject" | "null";
+}
 
 /** A folder of files. */
 export interface FilesSettings {
@@ -294,7 +304,7 @@ export interface FilesSettings {
 }
 
 /** What a connection is, by its kind. */
-export type ConnectionSettings = ServerSettings | FilesSettings;
+export type ConnectionSettings = ServerSettings | FilesSettings | MariaSettings;
 
 /** What a load proves when its author has not said. */
 export const wholeTableRows: ProofPlan = { figures: ["rows"] };

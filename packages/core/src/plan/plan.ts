@@ -6,6 +6,7 @@ import { type Figure, parseFigure } from "../proof/figure.ts";
 import type { Scope } from "../run/run.ts";
 import type { AnalysedPart, AnalysedRule, Analysis } from "../shape/analyse.ts";
 import { keeps } from "../sql/convert.ts";
+import type { Hashing } from "../sql/hash.ts";
 import { identifier, parseTableName, type TableName } from "../sql/identifier.ts";
 import { literal } from "../sql/literal.ts";
 import type { Slicing } from "../sql/slice.ts";
@@ -170,6 +171,8 @@ export interface LoadPlan {
   shape: PlannedShape | null;
   write: WritePlan;
   prove: ProvePlan;
+  /** how rows are hashed, so that whoever answers for the source and the warehouse do so alike */
+  hashing: Hashing;
   /** changes whenever what the load reads or where it writes does; a watermark taken under another one does not count */
   fingerprint: string;
 }
@@ -341,7 +344,7 @@ export function planLoad(
       `Without a key, an append tells rows apart by all their columns, so ${load.watermark?.column} must be one of them`,
       ["columns"],
     );
-  if (dataset.lines && load.watermark)
+  if (load.from.files !== undefined && load.watermark)
     throw new PlanError("Files have no watermark: which of them are new or changed is known by what they hold", [
       "watermark",
     ]);
@@ -395,6 +398,7 @@ export function planLoad(
       figures: plannedFigures(load, byName),
       within: plannedWithin(load, byName),
     },
+    hashing: "stored",
     fingerprint: fingerprint(load, columns, facts.origin ?? null),
   };
 }

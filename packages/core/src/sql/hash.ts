@@ -122,13 +122,70 @@ function hashUnder(columns: readonly HashedColumn[], seed: number): string {
   return chain(parts, seed);
 }
 
-/** A 64-bit hash of some columns' stored values, in their order; equal only where every value is the same. */
-export function rowHash(columns: readonly HashedColumn[]): string {
-  return hashUnder(columns, 1);
+/**
+ * How rows are hashed: by what is stored, with PostgreSQL's own functions; or by the texts of their values, which a server
+ * of another make prints alike.
+ */
+export type Hashing = "stored" | "texts";
+
+/** Types whose texts hold neither nothing nor the sign that parts them. */
+const plainTexts = new Set([
+  "smallint",
+  "integer",
+  "bigint",
+  "numeric",
+  "real",
+  "double precision",
+  "bytea",
+  "uuid",
+  "date",
+  "timestamp without time zone",
+  "timestamp with time zone",
+  "interval",
+]);
+
+/** True for types whose texts may hold any sign, so that their length must be told. */
+export const runsOn = (type: string): boolean => isArray(type) || !plainTexts.has(baseType(type));
+
+/** A value's text as a server of another make prints it too: of a float its bits (IEEE 754) as a whole number. */
+function portableText({ sql, type }: HashedColumn): string {
+  return typeFamily(type) === "float"
+    ? `('x' || encode(float8send(${sql}::float8), 'hex'))::bit(64)::bigint::text`
+    : `${sql}::text`;
+}
+
+/** Arguments of one call. */
+const mostArguments = 90;
+
+function joined(texts: readonly string[]): string {
+  if (texts.length <= mostArguments) return `concat_ws('|', ${texts.join(", ")})`;
+  const parts: string[] = [];
+  for (let from = 0; from < texts.length; from += mostArguments)
+    parts.push(joined(texts.slice(from, from + mostArguments)));
+  return joined(parts);
+}
+
+/**
+ * A 64-bit hash of texts: the first half of MD5 (RFC 1321) over the lengths of those that may hold any sign, then all of
+ * them, parted by `|`; of a null both are empty. No two rows make the same whole, so that one in 2^64 is the chance that a
+ * change goes unseen. MD5 keeps off chance, not one who makes up collisions.
+ */
+function textHash(columns: readonly HashedColumn[]): string {
+  const lengths = columns
+    .filter(({ type }) => runsOn(type))
+    .map((column) => `coalesce(octet_length(${portableText(column)})::text, '')`);
+  const texts = columns.map((column) => `coalesce(${portableText(column)}, '')`);
+  return `('x' || left(md5(${joined([...lengths, ...texts])}), 16))::bit(64)::bigint`;
+}
+
+/** A 64-bit hash of some columns' values, in their order; equal only where every value is the same. */
+export function rowHash(columns: readonly HashedColumn[], hashing: Hashing): string {
+  return hashing === "texts" ? textHash(columns) : hashUnder(columns, 1);
 }
 
 /** The hashes by which rows are told apart, one below the other in width: one, or two for wide rows. */
-export function rowHashes(columns: readonly HashedColumn[]): string[] {
+export function rowHashes(columns: readonly HashedColumn[], hashing: Hashing): string[] {
+  if (hashing === "texts") return [textHash(columns)];
   return columns.length <= narrow ? [hashUnder(columns, 1)] : [hashUnder(columns, 1), hashUnder(columns, 20_011)];
 }
 
@@ -144,7 +201,8 @@ export function keyForm(sql: string, type: string): string {
 }
 
 /** A 64-bit hash of a key by which equal keys have equal hashes. */
-export function keyHash(columns: readonly HashedColumn[]): string {
+export function keyHash(columns: readonly HashedColumn[], hashing: Hashing): string {
+  if (hashing === "texts") return textHash(columns.map(({ sql, type }) => ({ sql: keyForm(sql, type), type })));
   const forms = columns.map(({ sql, type }): HashedColumn => {
     if (isArray(type) || manyForms.has(baseType(type)))
       return { sql: `hash_record_extended(ROW(${sql}), 7)`, type: "bigint" };

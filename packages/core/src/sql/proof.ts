@@ -97,7 +97,7 @@ const selfNamed = (relation: Relation) => relation.columns.map(({ name, type }) 
  * the hashes of their every value.
  */
 export function figures(relation: Relation, slices: SliceChoice, cells: boolean): string {
-  const hashes = cells ? rowHashes(selfNamed(relation)) : [];
+  const hashes = cells ? rowHashes(selfNamed(relation), relation.hashing) : [];
   const names = hashNames(hashes.length);
   const values = relation.figures
     .map((figure, at) => {
@@ -145,8 +145,11 @@ function bucketOf(relation: Relation, buckets: Buckets): string {
   const key = rangeKey(relation);
   if (buckets.kind === "range" && key) return `(${identifier(key)}::bigint - (${buckets.from})) / ${buckets.step}`;
   const hash = relation.key.length
-    ? keyHash(matching(relation).map(({ name, type }) => ({ sql: identifier(name), type })))
-    : rowHash(selfNamed(relation));
+    ? keyHash(
+        matching(relation).map(({ name, type }) => ({ sql: identifier(name), type })),
+        relation.hashing,
+      )
+    : rowHash(selfNamed(relation), relation.hashing);
   return `(${hash} & ${buckets.kind === "hash" ? buckets.count - 1 : 0})`;
 }
 
@@ -157,8 +160,13 @@ export const groupAsPlanned = "SET LOCAL enable_sort = on";
 /** A row's hashes: of every value, or of the key in the form that equal keys share where nothing but keys is compared. */
 function hashesOf(relation: Relation): string[] {
   return relation.columns.length === relation.key.length
-    ? [keyHash(matching(relation).map(({ name, type }) => ({ sql: identifier(name), type })))]
-    : rowHashes(selfNamed(relation));
+    ? [
+        keyHash(
+          matching(relation).map(({ name, type }) => ({ sql: identifier(name), type })),
+          relation.hashing,
+        ),
+      ]
+    : rowHashes(selfNamed(relation), relation.hashing);
 }
 
 /**
@@ -217,7 +225,7 @@ export function rowsByKey(relation: Relation, keys: string[][]): string {
   const parts = matched.map(({ name, type }, at) => `${keyForm(identifier(name), type)}::text AS k${at}`);
   const columns = relation.columns.map(
     ({ name, type }, at) =>
-      `${shown(identifier(name))} AS c${at}, ${rowHash([{ sql: identifier(name), type }])}::text AS h${at}`,
+      `${shown(identifier(name))} AS c${at}, ${rowHash([{ sql: identifier(name), type }], relation.hashing)}::text AS h${at}`,
   );
   return `SELECT ${[...parts, ...columns].join(", ")} FROM ${rowsOf(relation, { slices: "all" }, keyPredicate(matched, keys))}`;
 }

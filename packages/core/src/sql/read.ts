@@ -79,23 +79,24 @@ export function shapedValue(column: PlannedColumn): string {
   return column.type === column.given ? column.expression : `(${column.expression})::${column.type}`;
 }
 
-function hashed(columns: readonly StagedColumn[], side: "source" | "stage"): string {
+function hashed({ hashing }: LoadPlan, columns: readonly StagedColumn[], side: "source" | "stage"): string {
   return rowHash(
     columns.map((column) => ({
       sql: side === "source" ? rawValue(column) : `s.${identifier(column.name)}`,
       type: column.type,
     })),
+    hashing,
   );
 }
 
 /** A 64-bit hash of what identifies a source row; see identityColumns. */
 export function identityHash(plan: LoadPlan, side: "source" | "stage"): string {
-  return hashed(identityColumns(plan), side);
+  return hashed(plan, identityColumns(plan), side);
 }
 
 /** A 64-bit hash of a source row's every value that is read, by which exactly that row is known again. */
 export function contentHash(plan: LoadPlan, side: "source" | "stage"): string {
-  return hashed(stagedColumns(plan), side);
+  return hashed(plan, stagedColumns(plan), side);
 }
 
 /**

@@ -1,5 +1,6 @@
 import type { LoadPlan, Window, Without } from "../plan/plan.ts";
 import type { Figure } from "../proof/figure.ts";
+import type { Hashing } from "./hash.ts";
 import { placeName } from "./house.ts";
 import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
@@ -21,6 +22,7 @@ export interface Relation {
   key: string[];
   slicing: Slicing | null;
   figures: Figure[];
+  hashing: Hashing;
 }
 
 /** What a load compares: the columns that both sides can give. */
@@ -31,7 +33,13 @@ function compared(plan: LoadPlan): Omit<Relation, "rows" | "parameters" | "compu
   const columns = plan.read.columns
     .filter((column) => !column.missing && !kept(column.name))
     .map(({ name, type }) => ({ name, type }));
-  return { columns, key: plan.write.key, slicing: plan.prove.slicing, figures: plan.prove.figures };
+  return {
+    columns,
+    key: plan.write.key,
+    slicing: plan.prove.slicing,
+    figures: plan.prove.figures,
+    hashing: plan.hashing,
+  };
 }
 
 /** The source's rows of a load, under the warehouse's names and types; of a window, or all. */

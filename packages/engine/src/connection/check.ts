@@ -1,6 +1,6 @@
 import { lookup } from "node:dns/promises";
 import { connect } from "node:net";
-import type { ServerSettings } from "@undercoat/core/pipeline/pipeline";
+import type { NetworkSettings } from "@undercoat/core/pipeline/pipeline";
 import type { Failure } from "@undercoat/core/run/run";
 import { failureOf } from "../failure.ts";
 
@@ -41,7 +41,9 @@ export async function runSteps(
 }
 
 /** The first two steps of any networked kind: the name resolves and the port answers. */
-export function networkSteps(settings: ServerSettings): [StepName, () => Promise<StepResult>][] {
+export function networkSteps(
+  settings: Pick<NetworkSettings, "host" | "port">,
+): [StepName, () => Promise<StepResult>][] {
   return [
     [
       "address",

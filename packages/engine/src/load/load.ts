@@ -94,6 +94,8 @@ interface Landed {
   /** who answers for the source: itself, or what was received of it */
   answers: Answers;
   received: Received | null;
+  /** true where who answers knows only the rows that were read */
+  partial: boolean;
 }
 
 /** One load at work, step after step. */
@@ -126,7 +128,9 @@ class LoadRun {
     if (!existing) await warehouse.makeSchema(plan.write.target.schema);
     await warehouse.begin(inside ? definition.from : null, tellWaiting(report));
     if (!existing) await warehouse.change(changes, report.line);
-    const landed = await this.land(plan, due, existing === null);
+    const asked = order.scope.kind === "gone" || (isDue(order.scope) && planned.sweep);
+    const looksForGone = plan.write.deletions !== null && existing !== null && asked;
+    const landed = await this.land(plan, due, existing === null, looksForGone);
     await this.keepRejected(plan, due, landed);
     if (plan.write.mode === "replace" && existing) await guardReplaced(plan, existing, landed.accepted, warehouse);
     const proving = await this.beginProof(plan, due, landed);
@@ -142,8 +146,9 @@ class LoadRun {
       );
 
     clock.start("apply");
-    const asked = order.scope.kind === "gone" || (isDue(order.scope) && planned.sweep);
-    const sweeping = plan.write.deletions !== null && existing !== null && (news ? newsOf(news).length > 0 : asked);
+    const sweeping = news
+      ? plan.write.deletions !== null && existing !== null && newsOf(news).length > 0
+      : looksForGone;
     const swept = sweeping
       ? await sweep(
           plan,
@@ -153,7 +158,7 @@ class LoadRun {
         )
       : { rows: "0", slices: [] };
     if (existing && changes.length === 0) await landed.sifted?.addAhead(report.line);
-    const compared = await this.beginFigures(plan, due, landed, proving, swept.slices);
+    const compared = await this.beginFigures(plan, landed, proving, swept.slices);
     const added = new Set(existing?.columns.map((column) => column.name));
     const applied =
       landed.fresh || !landed.sifted
@@ -216,47 +221,62 @@ class LoadRun {
   }
 
   /** Brings the rows to the warehouse and checks them. */
-  private async land(plan: LoadPlan, { window }: Due, created: boolean): Promise<Landed> {
+  private async land(plan: LoadPlan, { window }: Due, created: boolean, whole: boolean): Promise<Landed> {
     const { report, signal } = this;
     const { warehouse } = this.ends;
     // A new table takes the rows as they come where none of them could be turned away.
     const { history, key, keyGuaranteed } = plan.write;
     const unique = key.length === 0 || keyGuaranteed;
     const fresh = created && window.kind === "all" && (history ? history.direct : unique || plan.shape !== null);
-    const answering = this.ends.source.answers;
+    const answering = this.ends.source.answers(plan);
     if (fresh && !plan.shape && answering) {
       const landing = warehouse.direct(plan);
       const what = { plan, window, limit: null, direct: true, signal };
       const { rows: read, bytes } = await transfer(this.ends, landing, what, report);
       report.line(`${grouped(read)} rows written`);
       if (!history || !(await warehouse.withdraw(plan)))
-        return { read, bytes, rejected: "0", accepted: read, sifted: null, fresh, answers: answering, received: null };
+        return {
+          read,
+          bytes,
+          rejected: "0",
+          accepted: read,
+          sifted: null,
+          fresh,
+          answers: answering,
+          received: null,
+          partial: false,
+        };
       report.line("a row does not say from when it is so; each is looked at");
     }
-    return this.check(plan, fresh && !history, window);
+    return this.check(plan, fresh && !history && plan.shape !== null, window, whole);
   }
 
   /** Brings rows to a stage and checks them. `fresh`: those that pass go into the new target itself */
-  private async check(plan: LoadPlan, fresh: boolean, window: Window): Promise<Landed> {
+  private async check(plan: LoadPlan, fresh: boolean, window: Window, whole: boolean): Promise<Landed> {
     const { report, clock, order, signal } = this;
-    const what = { plan, window, limit: null, signal };
-    const { stage, rows: read, bytes, answers, received } = await stageRows(this.ends, what, order.run.id, report);
+    const what = { plan, window, limit: null, whole, signal };
+    const { stage, rows: read, bytes, ...who } = await stageRows(this.ends, what, order.run.id, report);
     report.line(`${grouped(read)} rows staged`);
     clock.start("check");
     const sifted = await stage.sift(read, fresh, report.line);
     const { rejected, accepted } = sifted;
-    return { read, bytes, rejected, accepted, sifted, fresh, answers, received };
+    return { read, bytes, rejected, accepted, sifted, fresh, ...who };
   }
 
   /** Brings the list of rejected rows up to date: those read again leave it, this run's join it, those gone from the source leave it too. */
-  private async keepRejected(plan: LoadPlan, { window, ids, news }: Due, { sifted, answers }: Landed): Promise<void> {
+  private async keepRejected(
+    plan: LoadPlan,
+    { window, ids, news }: Due,
+    { sifted, answers, partial }: Landed,
+  ): Promise<void> {
     const { run, scope } = this.order;
     const { warehouse } = this.ends;
     const whole = window.kind === "all";
     if (news) await warehouse.list.closeFiles(plan, run.uid, newsOf(news));
     if (sifted) await sifted.keepRejected(run, { whole, ids });
     else if (whole) await warehouse.list.closeAll(plan, run.uid);
-    if (whole || news || !isDue(scope)) return;
+    // Which others still stand can't be asked of what was not received.
+    if (whole || partial || !isDue(scope)) return;
     const open = await warehouse.list.keys(plan);
     const contents = open.length
       ? await answers.contents(
@@ -289,7 +309,7 @@ class LoadRun {
     const without = await warehouse.without(plan);
     const tiny =
       this.provesAll &&
-      window.kind !== "changed" &&
+      !landed.partial &&
       landed.sifted !== null &&
       !landed.fresh &&
       (await warehouse.estimatedRows(plan.write.target)) <= tinyTable &&
@@ -316,8 +336,7 @@ class LoadRun {
   /** Asks the source for the figures of the slices that a part brings news to, or of all where that costs little; it works them out while the warehouse applies. */
   private async beginFigures(
     plan: LoadPlan,
-    { news: parts }: Due,
-    { sifted, answers }: Landed,
+    { sifted, answers, partial }: Landed,
     proving: Proving,
     swept: (string | null)[],
   ): Promise<Compared | null> {
@@ -326,7 +345,7 @@ class LoadRun {
     const news = await sifted.touched();
     const touched = news === "all" ? news : [...new Set([...news, ...swept])];
     // What was not received can't be asked for the figures of a slice.
-    if (parts) return { slices: [], touched, figures: null };
+    if (partial) return { slices: [], touched, figures: null };
     if (proving.slices) {
       // A row that was known in another slice has left it.
       const slices = touched === "all" ? touched : [...new Set([...proving.slices, ...touched])];

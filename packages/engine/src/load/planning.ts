@@ -20,7 +20,7 @@ export interface LoadName {
 
 /** Who can say what a plan needs to know. */
 interface Asked {
-  source: Pick<Snapshot, "describe" | "identity" | "moment">;
+  source: Pick<Snapshot, "describe" | "identity" | "moment" | "answers">;
   /** null where the warehouse can't be asked */
   warehouse: Pick<WarehouseSnapshot, "types" | "admit" | "describe" | "known"> | null;
 }
@@ -81,13 +81,14 @@ export async function planFor(name: LoadName, { source, warehouse }: Asked, use:
   const computed = analysis.columns.some((column) => column.source === null);
   const unasked = () => Object.fromEntries(analysis.columns.map((column) => [column.name, column.stated ?? "text"]));
   const types = !computed ? {} : warehouse ? await warehouse.types(drifted.dataset, analysis) : unasked();
-  const plan = planLoad(
+  const made = planLoad(
     name.pipelineName,
     name.pipeline,
     name.load,
     { dataset: drifted.dataset, analysis, types, target: existing, held: drifted.held, origin, moment },
     use,
   );
+  const plan = { ...made, hashing: source.answers(made)?.hashing ?? made.hashing };
   await warehouse?.admit(plan);
   return { plan, dataset, existing, drifted, sweep: known.sweep, kept: known.history };
 }

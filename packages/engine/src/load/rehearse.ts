@@ -72,7 +72,7 @@ export function executeRehearsal(
     for (const change of changes) report.line(`would run: ${change.message}`, change.sql);
     const { read, sifted, rejected, answers } = await staged(
       ends,
-      { plan, window, limit, signal },
+      { plan, window, limit, whole: plan.write.deletions !== null && planned.sweep && existing !== null, signal },
       run.id,
       definition.from,
       report,

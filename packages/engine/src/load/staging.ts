@@ -18,6 +18,8 @@ export interface Transfer {
   limit: number | null;
   /** to a new target, as it takes them */
   direct?: boolean;
+  /** true where a source that answers nothing must be asked of all its rows, so that all are received */
+  whole?: boolean;
   signal: AbortSignal;
 }
 
@@ -78,20 +80,32 @@ export interface Staged {
   bytes: number;
   answers: Answers;
   received: Received | null;
+  /** true where who answers knows only the rows that were read */
+  partial: boolean;
 }
 
 /** Brings a window's rows to a stage. @param run names the stage; null for one that only this session sees */
 export async function stageRows(ends: Ends, what: Transfer, run: number | null, report: LoadReport): Promise<Staged> {
   const { source, warehouse } = ends;
-  if (source.answers) {
+  const own = source.answers(what.plan);
+  if (own) {
     const stage = await warehouse.stage(what.plan, run);
-    return { stage, ...(await transfer(ends, stage, what, report)), answers: source.answers, received: null };
+    const brought = await transfer(ends, stage, what, report);
+    return { stage, ...brought, answers: own, received: null, partial: false };
   }
   const received = await warehouse.receive(what.plan, run);
-  // A part by its values is picked out of what was received; the source itself only knows its own parts.
-  const picked = what.window.kind !== "all" && what.window.kind !== "changed";
+  // A part by its values is picked out of what was received; the source itself knows its own parts and what is past a watermark.
+  const since = what.window.kind === "since" && !what.whole;
+  const picked = what.window.kind !== "all" && what.window.kind !== "changed" && !since;
   const wanted = picked ? { ...what, window: { kind: "all" as const }, limit: null } : what;
   const brought = await pipeRows(ends, received.landing, wanted, report);
-  const { stage, rows } = await received.stage(what.window, picked ? what.limit : null);
-  return { stage, rows: rows ?? brought.rows, bytes: brought.bytes, answers: received.answers, received };
+  const { stage, rows } = await received.stage(picked ? what.window : { kind: "all" }, picked ? what.limit : null);
+  return {
+    stage,
+    rows: rows ?? brought.rows,
+    bytes: brought.bytes,
+    answers: received.answers,
+    received,
+    partial: !picked && what.window.kind !== "all",
+  };
 }

@@ -14,9 +14,11 @@ import { PostgresSide } from "./side.ts";
 
 /** A session as a source at one moment: that of a transaction which has been begun. */
 export class PostgresSnapshot implements Snapshot, Answers {
+  readonly hashing = "stored";
+
   constructor(protected readonly session: Session) {}
 
-  get answers(): Answers {
+  answers(): Answers {
     return this;
   }
 

@@ -79,8 +79,9 @@ async function prove(
       message: `${target} has no column ${lacking.map((column) => column.name).join(", ")}`,
       hint: "Run the pipeline first; it adds them.",
     });
-  const again = source.answers ? null : await readAgain(order, plan, source, house, report, signal);
-  const answers = source.answers ?? again?.answers;
+  const own = source.answers(plan);
+  const again = own ? null : await readAgain(order, plan, source, house, report, signal);
+  const answers = own ?? again?.answers;
   if (!answers) throw new LoadFailure({ message: "Nothing answers for the source" });
   try {
     return await compareSides(order, plan, answers, warehouse, report, again ? "read again" : "source");

@@ -1,12 +1,14 @@
 import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import type { Credentials, CredentialsOf } from "../connection/credentials.ts";
 import { FilesSource } from "./files/files.ts";
+import { MariaSource } from "./mariadb/mariadb.ts";
 import { PostgresSource } from "./postgres/postgres.ts";
 import type { Source } from "./source.ts";
 
 /** Every kind of source; a new kind is one line here. */
 const kinds: { [Kind in ConnectionSettings["kind"]]: (credentials: CredentialsOf<Kind>) => Source } = {
   postgres: (credentials) => new PostgresSource(credentials),
+  mariadb: (credentials) => new MariaSource(credentials),
   files: (credentials) => new FilesSource(credentials),
 };
 

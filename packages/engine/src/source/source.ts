@@ -2,6 +2,7 @@ import type { Readable } from "node:stream";
 import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
+import type { Hashing } from "@undercoat/core/sql/hash";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import type { CheckStep } from "../connection/check.ts";
 import type { Row } from "../connection/credentials.ts";
@@ -15,8 +16,8 @@ export type RowStream = Readable & { format: "binary" | "csv"; counted: Promise<
 
 /** One unchanging moment of a source: rows, watermark and figures read through it belong together. */
 export interface Snapshot {
-  /** who answers of its rows at this moment: the source itself; null where what was received of it must */
-  readonly answers: Answers | null;
+  /** who answers for a load's rows at this moment: the source itself; null where what was received of it must */
+  answers(plan: LoadPlan): Answers | null;
   describe(from: From): Promise<Dataset>;
   /** which database this is; a watermark taken from another one does not count. Null where the source can't tell */
   identity(): Promise<string | null>;
@@ -46,6 +47,8 @@ export interface News {
 
 /** What is asked of a source's rows at one moment. */
 export interface Answers {
+  /** how it hashes rows; whom its side is compared with must do so alike */
+  readonly hashing: Hashing;
   /** the highest watermark of a window's rows as text; null where there is none */
   highWater(plan: LoadPlan, window: Window): Promise<string | null>;
   /** the first rows under the warehouse's names, as text */

@@ -269,7 +269,7 @@ async function loadProblem(
   if (!source) return null;
   try {
     const { plan } = await planFor({ pipelineName: name, pipeline: definition, load }, { source, warehouse });
-    await source.answers?.preview(plan, { kind: "all" }, 0);
+    await source.answers(plan)?.preview(plan, { kind: "all" }, 0);
     return null;
   } catch (error) {
     await desk.close();

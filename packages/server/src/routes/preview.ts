@@ -65,7 +65,7 @@ async function look(
       plan,
       position,
       sql: snapshot.statement(plan, window),
-      rows: (await snapshot.answers?.preview(plan, window, limit)) ?? [],
+      rows: (await snapshot.answers(plan)?.preview(plan, window, limit)) ?? [],
       rejected: [],
     };
   } finally {

@@ -17,8 +17,6 @@ const sampledFiles = 20;
 
 /** Files as they are when they are read. */
 export class FilesSnapshot implements Snapshot {
-  /** Nothing can be asked of files but their rows. */
-  readonly answers = null;
   private shaped: { from: string; files: ShapedFile[] } | null = null;
   private present: Manifest | null = null;
 
@@ -28,6 +26,11 @@ export class FilesSnapshot implements Snapshot {
     private readonly duck: Duck,
     private readonly signal?: AbortSignal,
   ) {}
+
+  /** Nothing can be asked of files but their rows. */
+  answers(): null {
+    return null;
+  }
 
   /** The files that a load reads, each with its form. @throws NoTable where there are none */
   private async files(from: From): Promise<ShapedFile[]> {

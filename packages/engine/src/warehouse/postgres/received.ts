@@ -10,6 +10,7 @@ import { PostgresLanding, PostgresStage } from "./stage.ts";
 
 /** A table of rows as they were received, asked in the place of a source that answers nothing. */
 class TableAnswers implements Answers {
+  readonly hashing = "stored";
   private readonly table: PostgresSnapshot;
 
   constructor(
@@ -71,7 +72,8 @@ export class PostgresReceived implements Received {
 
   async stage(window: Window, limit: number | null): Promise<{ stage: PostgresStage; rows: string | null }> {
     const { session, plan, table, run } = this;
-    if ((window.kind === "all" || window.kind === "changed") && limit === null)
+    // Without a shape the stage's own rows are what is written and dropped; what was received stays to be asked.
+    if (plan.shape && (window.kind === "all" || window.kind === "changed") && limit === null)
       return { stage: new PostgresStage(session, plan, table, run, true), rows: null };
     const name = nameOf(plan, run, "stage");
     await session.query(sql.createStage(plan, name));

@@ -1,0 +1,32 @@
+import Joi from "joi";
+import type { MariaSettings } from "../pipeline/pipeline.ts";
+import type { ConnectionKind } from "./kind.ts";
+import { networkAddress, networkManner, networkPlace, networkSettings } from "./settings.ts";
+
+const port = 3306;
+
+export const mariadb: ConnectionKind<MariaSettings> = {
+  title: "MariaDB",
+  settings: {
+    kind: Joi.string().valid("mariadb").required(),
+    ...networkSettings(port),
+    zeroDates: Joi.string().valid("reject", "null"),
+  },
+  secret: "password",
+  warehouse: false,
+  asks: true,
+  defaults: { port, tls: "off" },
+  reserved: () => [],
+  address: networkAddress,
+  place: networkPlace,
+  manner: networkManner,
+  written: ({ host, port: at, database, user, tls, parallel, zeroDates }) => ({
+    host,
+    port: at ?? port,
+    database,
+    user,
+    tls: tls ?? "off",
+    ...(parallel ? { parallel } : {}),
+    ...(zeroDates ? { zeroDates } : {}),
+  }),
+};
