@@ -7,7 +7,7 @@ import { DuckDBInstance } from "@duckdb/node-api";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
 import { Duck } from "@undercoat/engine/source/files/duck";
-import { allowFolders, filesOf } from "@undercoat/engine/source/files/folder";
+import { allowFolders, FolderStore } from "@undercoat/engine/source/files/folder";
 import { shapeOf } from "@undercoat/engine/source/files/shape";
 import fc from "fast-check";
 import { afterAll, beforeAll, beforeEach, describe, expect, test } from "vitest";
@@ -311,6 +311,7 @@ describe("lines that are no rows", () => {
 test("wherever the quick reader is taken it gives what the exact one gives, whatever a file holds", async () => {
   await put("any.csv", "");
   const folder = join(root, "fares");
+  const store = await FolderStore.open("fares");
   const duck = await Duck.open(await realpath(folder));
   const field = fc.oneof(
     fc.string({ unit: fc.constantFrom("a", '"', " ", ",", "é", "\\"), maxLength: 5 }),
@@ -326,7 +327,7 @@ test("wherever the quick reader is taken it gives what the exact one gives, what
     await fc.assert(
       fc.asyncProperty(fc.oneof(rowsOf(plain), rowsOf(field)), async (rows) => {
         await writeFile(join(folder, "any.csv"), `id,name\n${rows.map((row) => row.join(",")).join("\n")}\n`);
-        const [file] = await filesOf(folder, "any.csv");
+        const [file] = await store.find("any.csv");
         if (!file) throw new Error("There is no file");
         const { names, records, quick } = await shapeOf(duck, file, { delimiter: ",", header: true }, ++place);
         if (!records || !quick || !(await quick.regular())) return;

@@ -19,12 +19,10 @@ export interface CheckStep {
 /** What a step learns, or why it does not apply. */
 export type StepResult = { fact: string; skipped?: boolean };
 
+export type Step = [name: StepName, work: () => Promise<StepResult>];
+
 /** Runs steps one after another, tells each, and stops at the first that fails. */
-export async function runSteps(
-  settings: object,
-  steps: [StepName, () => Promise<StepResult>][],
-  tell: (step: CheckStep) => void,
-): Promise<boolean> {
+export async function runSteps(settings: object, steps: Step[], tell: (step: CheckStep) => void): Promise<boolean> {
   for (const [step, work] of steps) {
     const started = performance.now();
     const took = () => Math.round(performance.now() - started);
@@ -41,9 +39,7 @@ export async function runSteps(
 }
 
 /** The first two steps of any networked kind: the name resolves and the port answers. */
-export function networkSteps(
-  settings: Pick<NetworkSettings, "host" | "port">,
-): [StepName, () => Promise<StepResult>][] {
+export function networkSteps(settings: Pick<NetworkSettings, "host" | "port">): Step[] {
   return [
     [
       "address",

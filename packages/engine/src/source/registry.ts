@@ -1,6 +1,6 @@
 import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import type { Credentials, CredentialsOf } from "../connection/credentials.ts";
-import { FilesSource } from "./files/files.ts";
+import { folderSource } from "./files/files.ts";
 import { MariaSource } from "./mariadb/mariadb.ts";
 import { PostgresSource } from "./postgres/postgres.ts";
 import type { Source } from "./source.ts";
@@ -9,7 +9,7 @@ import type { Source } from "./source.ts";
 const kinds: { [Kind in ConnectionSettings["kind"]]: (credentials: CredentialsOf<Kind>) => Source } = {
   postgres: (credentials) => new PostgresSource(credentials),
   mariadb: (credentials) => new MariaSource(credentials),
-  files: (credentials) => new FilesSource(credentials),
+  files: folderSource,
 };
 
 export function sourceFor(credentials: Credentials): Source {

@@ -1,4 +1,3 @@
-import { createReadStream } from "node:fs";
 import type { Readable } from "node:stream";
 import { createGunzip } from "node:zlib";
 import iconv from "iconv-lite";
@@ -22,13 +21,12 @@ export function decoded(field: string, encoding: ByteEncoding, lenient = false):
 }
 
 /** A file's bytes, unpacked where they are packed. */
-export function bytesOf(path: string, zipped: boolean): Readable {
-  const file = createReadStream(path);
+export function unpacked(file: Readable, zipped: boolean): Readable {
   if (!zipped) return file;
-  const unpacked = createGunzip();
-  file.once("error", (error) => unpacked.destroy(error));
-  unpacked.once("close", () => file.destroy());
-  return file.pipe(unpacked);
+  const bytes = createGunzip();
+  file.once("error", (error) => bytes.destroy(error));
+  bytes.once("close", () => file.destroy());
+  return file.pipe(bytes);
 }
 
 /** The first of some bytes, so many; no more are read. */

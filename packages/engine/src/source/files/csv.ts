@@ -1,15 +1,16 @@
-import { createWriteStream } from "node:fs";
+import { createReadStream, createWriteStream } from "node:fs";
 import { join } from "node:path";
+import type { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
 import { type CsvDialect, columnNames, guessCsv } from "@undercoat/core/file/csv";
 import { RecordReader, type TextRecord } from "@undercoat/core/file/records";
 import type { CsvFormat } from "@undercoat/core/pipeline/pipeline";
 import iconv from "iconv-lite";
 import { LoadFailure } from "../../failure.ts";
-import { type ByteEncoding, beginning, bytesOf, decoded } from "./bytes.ts";
+import { type ByteEncoding, beginning, decoded, unpacked } from "./bytes.ts";
 import { type Duck, located, named, quoted } from "./duck.ts";
-import type { FoundFile } from "./folder.ts";
 import { fittingColumns, type ShapedFile } from "./shaped.ts";
+import type { FoundFile } from "./store.ts";
 
 /** So many bytes of a file are looked at for how it is written. */
 const looked = 256 * 1024;
@@ -34,7 +35,7 @@ const codeOf = (encoding: Encoding, bytes: Buffer) =>
 /** Finds out how a text of rows and fields is written. */
 export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: number): Promise<ShapedFile> {
   const zipped = file.name.toLowerCase().endsWith(".gz");
-  const head = await beginning(bytesOf(file.path, zipped), looked);
+  const head = await beginning(unpacked(file.open(), zipped), looked);
   const encoding = csv.encoding ?? encodingOf(head);
   const text = iconv.decode(head, codeOf(encoding, head));
   const dialect = guessCsv(text, csv);
@@ -44,12 +45,13 @@ export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: 
       message: `${file.name} is empty: it has not even a line that names its columns`,
       hint: "Leave it out by the pattern, or remove it.",
     });
-  const path = encoding === "utf-16" ? join(duck.desk, `text-${place}.csv`) : file.path;
-  if (encoding === "utf-16")
-    await pipeline(bytesOf(file.path, zipped), iconv.decodeStream(codeOf(encoding, head)), createWriteStream(path));
+  const wide = encoding === "utf-16" ? join(duck.desk, `text-${place}.csv`) : null;
+  if (wide !== null)
+    await pipeline(unpacked(file.open(), zipped), iconv.decodeStream(codeOf(encoding, head)), createWriteStream(wide));
   const lined: LinedFile = {
-    path,
-    zipped: zipped && path === file.path,
+    path: wide ?? file.path,
+    open: () => (wide === null ? unpacked(file.open(), zipped) : createReadStream(wide)),
+    zipped: zipped && wide === null,
     encoding: encoding === "windows-1252" ? "windows-1252" : "utf-8",
     dialect,
     names,
@@ -59,14 +61,17 @@ export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: 
     names,
     unit: "line",
     records: () => recordsOf(lined),
-    quick: { rows: quickRows(lined), regular: () => isRegular(duck, lined) },
+    quick: lined.path === null ? null : { rows: quickRows(lined), regular: () => isRegular(duck, lined) },
     columns: (most) => fittingColumns(names, recordsOf(lined), most, csv.decimal),
   };
 }
 
 /** A file of lines whose form is known. */
 interface LinedFile {
-  path: string;
+  /** where it is on this machine, for the quick reader; null where it is on another */
+  path: string | null;
+  /** its bytes, unpacked */
+  open(): Readable;
   zipped: boolean;
   encoding: ByteEncoding;
   dialect: CsvDialect;
@@ -83,7 +88,7 @@ function quickOptions({ dialect, zipped }: LinedFile): string {
 /** The quick reader's rows of a file; a quoted nothing is an empty text, an unquoted one is null. */
 function quickRows(file: LinedFile): string {
   const columns = file.names.map((name) => `${quoted(name)}: 'VARCHAR'`).join(", ");
-  return `SELECT * FROM read_csv(${located(file.path)}, ${quickOptions(file)}, columns = {${columns}}, allow_quoted_nulls = false)`;
+  return `SELECT * FROM read_csv(${located(file.path ?? "")}, ${quickOptions(file)}, columns = {${columns}}, allow_quoted_nulls = false)`;
 }
 
 /**
@@ -98,7 +103,7 @@ async function isRegular(duck: Duck, file: LinedFile): Promise<boolean> {
   const columns = names.map((name) => `${quoted(name)}: 'VARCHAR'`).join(", ");
   const last = named(names.at(-2) ?? "");
   const odd = `regexp_matches(concat(${names.map(named).join(", ")}), '[\\x00\\r\\n]')`;
-  const read = `read_csv(${located(file.path)}, ${quickOptions(file)}, columns = {${columns}}, nullstr = ${quoted("\u0001nothing\u0001")}, null_padding = true)`;
+  const read = `read_csv(${located(file.path ?? "")}, ${quickOptions(file)}, columns = {${columns}}, nullstr = ${quoted("\u0001nothing\u0001")}, null_padding = true)`;
   try {
     const [row] = await duck.rows(
       `SELECT count(*) FILTER (WHERE more IS NOT NULL OR ${last} IS NULL OR ${odd}) AS odd FROM ${read}`,
@@ -113,11 +118,11 @@ async function isRegular(duck: Duck, file: LinedFile): Promise<boolean> {
 const overlap = 4096;
 
 /** True where a quote may be opened behind spaces, or closed before some: the quick reader leaves those out. */
-async function hasSpacedQuotes({ path, zipped, dialect: { delimiter, quote } }: LinedFile): Promise<boolean> {
+async function hasSpacedQuotes({ open, dialect: { delimiter, quote } }: LinedFile): Promise<boolean> {
   const [cut, mark] = [delimiter, quote].map((sign) => sign.replace(/[\\^\]]/g, "\\$&"));
   const spaced = new RegExp(`(?:^|[${cut}\r\n])[ \\t]+[${mark}]|[${mark}][ \\t]+(?:[${cut}\r\n]|$)`);
   let before = "";
-  for await (const piece of bytesOf(path, zipped)) {
+  for await (const piece of open()) {
     const text = before + (piece as Buffer).toString("latin1");
     if (text.includes(quote) && spaced.test(text)) return true;
     before = text.slice(-overlap);
@@ -127,7 +132,7 @@ async function hasSpacedQuotes({ path, zipped, dialect: { delimiter, quote } }: 
 
 /** A file's records, exactly, in pieces as they come. Its bytes are read as characters, and told to be text field by field. */
 async function* recordsOf(file: LinedFile): AsyncGenerator<TextRecord[]> {
-  const { path, zipped, encoding, dialect, names } = file;
+  const { encoding, dialect, names } = file;
   const reader = new RecordReader(dialect, names.length, { lines: dialect.skip, head: dialect.header });
   const told = (record: TextRecord): TextRecord => {
     const { fields, text } = record;
@@ -139,7 +144,7 @@ async function* recordsOf(file: LinedFile): AsyncGenerator<TextRecord[]> {
       return { ...record, fault: "holds bytes that are no text", text: decoded(text, encoding, true) };
     }
   };
-  const bytes = bytesOf(path, zipped);
+  const bytes = file.open();
   let first = true;
   try {
     for await (const piece of bytes) {

@@ -1,11 +1,13 @@
 import { execFile } from "node:child_process";
-import { closeSync, constants, existsSync, openSync } from "node:fs";
+import { closeSync, constants, createWriteStream, existsSync, openSync } from "node:fs";
 import { mkdtemp, readdir, rm } from "node:fs/promises";
 import { Socket } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { pipeline } from "node:stream/promises";
 import { promisify } from "node:util";
 import { type DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
+import type { FoundFile } from "./store.ts";
 
 const run = promisify(execFile);
 
@@ -26,8 +28,10 @@ async function clearLeft(): Promise<void> {
   }
 }
 
-/** A reader of files within this process, which sees one folder and its own, and nothing else. */
+/** A reader of files within this process, which sees one folder and its own, or only its own, and nothing else. */
 export class Duck {
+  private copies = 0;
+
   private constructor(
     private readonly instance: DuckDBInstance,
     private readonly connection: DuckDBConnection,
@@ -35,16 +39,26 @@ export class Duck {
     readonly desk: string,
   ) {}
 
-  static async open(folder: string): Promise<Duck> {
+  static async open(folder: string | null): Promise<Duck> {
     await clearLeft();
     const desk = await mkdtemp(join(tmpdir(), `${deskName}${process.pid}-`));
     const instance = await DuckDBInstance.create(":memory:", { threads: "1", memory_limit: "160MB" });
     const connection = await instance.connect();
     await connection.run(`SET temp_directory = ${quoted(desk)}`);
-    await connection.run(`SET allowed_directories = [${[folder, desk].map((path) => quoted(`${path}/`)).join(", ")}]`);
+    await connection.run(
+      `SET allowed_directories = [${[...(folder === null ? [] : [folder]), desk].map((path) => quoted(`${path}/`)).join(", ")}]`,
+    );
     await connection.run("SET enable_external_access = false");
     await connection.run("SET lock_configuration = true");
     return new Duck(instance, connection, desk);
+  }
+
+  /** A file's path on this machine, of which it is made a copy where it lies on another. */
+  async local(file: FoundFile): Promise<string> {
+    if (file.path !== null) return file.path;
+    const path = join(this.desk, `copy-${++this.copies}`);
+    await pipeline(file.open(), createWriteStream(path));
+    return path;
   }
 
   /** Rows as texts. */

@@ -1,69 +1,84 @@
 import { basename, dirname } from "node:path";
+import { kindOf } from "@undercoat/core/connection/kinds";
 import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
 import { filePath } from "@undercoat/core/dataset/item";
 import { formatOf } from "@undercoat/core/file/format";
+import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import type { TableName } from "@undercoat/core/sql/identifier";
-import { type CheckStep, runSteps } from "../../connection/check.ts";
-import type { CredentialsOf, Row } from "../../connection/credentials.ts";
+import { type CheckStep, runSteps, type Step } from "../../connection/check.ts";
+import type { Credentials, CredentialsOf, Row } from "../../connection/credentials.ts";
 import { LoadFailure } from "../../failure.ts";
 import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
 import { Duck } from "./duck.ts";
-import { filesOf, folderOf } from "./folder.ts";
+import { FolderStore } from "./folder.ts";
 import { shapeOf } from "./shape.ts";
 import { FilesSnapshot } from "./snapshot.ts";
+import type { FileStore } from "./store.ts";
 
-/** A folder of files as a source. It answers nothing of their rows: these are received and asked there. */
+/** Files in some place as a source. It answers nothing of their rows: these are received and asked there. */
 export class FilesSource implements Source {
-  constructor(private readonly credentials: CredentialsOf<"files">) {}
+  /** @param steps the first steps of a check, before the files are looked at; `open` comes to the place */
+  constructor(
+    private readonly credentials: Credentials<ConnectionSettings>,
+    private readonly open: (signal?: AbortSignal) => Promise<FileStore>,
+    private readonly steps: (opened: (store: FileStore) => void) => Step[],
+  ) {}
 
-  private folder(): Promise<string> {
-    return folderOf(this.credentials.settings.path);
+  async check(asWarehouse: boolean, tell: (step: CheckStep) => void): Promise<boolean> {
+    const { settings, name } = this.credentials;
+    const at: { store?: FileStore } = {};
+    try {
+      return await runSteps(
+        { name, ...settings },
+        [
+          ...this.steps((store) => {
+            at.store = store;
+          }),
+          [
+            "read",
+            async () => {
+              const files = (await at.store?.find("**/*")) ?? [];
+              const known = files.filter((file) => formatOf(file.name) !== null);
+              return { fact: `${known.length} of ${files.length} files are in a format that is read` };
+            },
+          ],
+          [
+            "write",
+            async () => {
+              if (!asWarehouse) return { fact: "not asked for: used as a source only", skipped: true };
+              throw new LoadFailure({ message: "A folder of files is no warehouse" });
+            },
+          ],
+        ],
+        tell,
+      );
+    } finally {
+      await at.store?.close();
+    }
   }
 
-  check(asWarehouse: boolean, tell: (step: CheckStep) => void): Promise<boolean> {
-    const { settings } = this.credentials;
-    let folder = "";
-    return runSteps(
-      settings,
-      [
-        [
-          "folder",
-          async () => {
-            folder = await this.folder();
-            return { fact: `the folder ${settings.path} is there` };
-          },
-        ],
-        [
-          "read",
-          async () => {
-            const files = await filesOf(folder, "**/*");
-            const known = files.filter(({ name }) => formatOf(name) !== null);
-            return { fact: `${known.length} of ${files.length} files are in a format that is read` };
-          },
-        ],
-        [
-          "write",
-          async () => {
-            if (!asWarehouse) return { fact: "not asked for: used as a source only", skipped: true };
-            throw new LoadFailure({ message: "A folder of files is no warehouse" });
-          },
-        ],
-      ],
-      tell,
+  private async with<T>(work: (store: FileStore) => Promise<T>): Promise<T> {
+    const store = await this.open();
+    try {
+      return await work(store);
+    } finally {
+      await store.close();
+    }
+  }
+
+  datasets(): Promise<DatasetSummary[]> {
+    return this.with(async (store) =>
+      (await store.find("**/*"))
+        .filter(({ name }) => formatOf(name) !== null)
+        .map(({ name, bytes, changed }) => ({
+          schema: dirname(name),
+          name: basename(name),
+          kind: "file",
+          rows: null,
+          bytes: String(bytes),
+          comment: `changed ${changed.slice(0, 16).replace("T", " ")} UTC`,
+        })),
     );
-  }
-
-  async datasets(): Promise<DatasetSummary[]> {
-    return (await filesOf(await this.folder(), "**/*"))
-      .filter(({ name }) => formatOf(name) !== null)
-      .map(({ name, bytes, changed }) => ({
-        schema: dirname(name),
-        name: basename(name),
-        kind: "file",
-        rows: null,
-        bytes: String(bytes),
-        comment: `changed ${changed.slice(0, 16).replace("T", " ")} UTC`,
-      }));
   }
 
   async dataset(table: TableName): Promise<Dataset> {
@@ -75,24 +90,25 @@ export class FilesSource implements Source {
     }
   }
 
-  async firstRows(table: TableName, limit: number): Promise<Row[]> {
-    const folder = await this.folder();
-    const [file] = await filesOf(folder, filePath(table));
-    if (!file) throw new LoadFailure({ message: `There is no file ${filePath(table)}` });
-    const duck = await Duck.open(folder);
-    try {
-      const { names, records, quick } = await shapeOf(duck, file);
-      if (!records) return await duck.rows(`SELECT * FROM (${quick?.rows}) LIMIT ${Math.trunc(limit)}`);
-      const found: Row[] = [];
-      for await (const piece of records()) {
-        for (const { fields, fault } of piece)
-          if (fault === null) found.push(Object.fromEntries(names.map((name, at) => [name, fields[at] ?? null])));
-        if (found.length >= limit) break;
+  firstRows(table: TableName, limit: number): Promise<Row[]> {
+    return this.with(async (store) => {
+      const [file] = await store.find(filePath(table));
+      if (!file) throw new LoadFailure({ message: `There is no file ${filePath(table)}` });
+      const duck = await Duck.open(store.folder);
+      try {
+        const { names, records, quick } = await shapeOf(duck, file);
+        if (!records) return await duck.rows(`SELECT * FROM (${quick?.rows}) LIMIT ${Math.trunc(limit)}`);
+        const found: Row[] = [];
+        for await (const piece of records()) {
+          for (const { fields, fault } of piece)
+            if (fault === null) found.push(Object.fromEntries(names.map((name, at) => [name, fields[at] ?? null])));
+          if (found.length >= limit) break;
+        }
+        return found.slice(0, limit);
+      } finally {
+        await duck.close();
       }
-      return found.slice(0, limit);
-    } finally {
-      await duck.close();
-    }
+    });
   }
 
   async timeColumns(): Promise<TimeColumn[]> {
@@ -101,7 +117,33 @@ export class FilesSource implements Source {
 
   async snapshot(_application = "", { after, signal }: SnapshotOptions = {}): Promise<Snapshot> {
     await after;
-    const folder = await this.folder();
-    return new FilesSnapshot(this.credentials, folder, await Duck.open(folder), signal);
+    const store = await this.open(signal);
+    const { name, settings } = this.credentials;
+    try {
+      return new FilesSnapshot(
+        { name, place: kindOf(settings).place(settings) },
+        store,
+        await Duck.open(store.folder),
+        signal,
+      );
+    } catch (error) {
+      await store.close();
+      throw error;
+    }
   }
+}
+
+/** A folder of this machine as a source. */
+export function folderSource(credentials: CredentialsOf<"files">): FilesSource {
+  const { path } = credentials.settings;
+  const open = () => FolderStore.open(path);
+  return new FilesSource(credentials, open, (opened) => [
+    [
+      "folder",
+      async () => {
+        opened(await open());
+        return { fact: `the folder ${path} is there` };
+      },
+    ],
+  ]);
 }

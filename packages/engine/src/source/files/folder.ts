@@ -1,10 +1,9 @@
-import { createHash } from "node:crypto";
 import { createReadStream } from "node:fs";
-import { realpath, stat } from "node:fs/promises";
-import { isAbsolute, join, relative, sep } from "node:path";
-import { pipeline } from "node:stream/promises";
+import { mkdir, realpath, rename, stat, unlink } from "node:fs/promises";
+import { dirname, isAbsolute, join, relative, sep } from "node:path";
 import { escapePath, glob } from "tinyglobby";
 import { LoadFailure } from "../../failure.ts";
+import { type FileStore, type FoundFile, isUnfinished } from "./store.ts";
 
 /** The folders below which connections may lie; the process that starts says which. */
 let allowed: readonly string[] = [];
@@ -13,38 +12,10 @@ export function allowFolders(folders: readonly string[]): void {
   allowed = folders;
 }
 
-/** A file as it was found: its path in the folder, and where it really is. */
-export interface FoundFile {
-  name: string;
-  path: string;
-  bytes: number;
-  /** when it was changed last, ISO 8601 */
-  changed: string;
-  /** how large it is and when it was changed, to the nanosecond: while these stay, so does what it holds */
-  mark: string;
-}
-
-/** A file's size and time. */
+/** A file's size and time, to the nanosecond. */
 async function stateOf(path: string): Promise<Pick<FoundFile, "bytes" | "changed" | "mark">> {
   const { size, mtimeNs, mtime } = await stat(path, { bigint: true });
   return { bytes: Number(size), changed: mtime.toISOString(), mark: `${size} ${mtimeNs}` };
-}
-
-/** Makes sure that a file is as it was found. @throws LoadFailure where it is not */
-export async function unchanged({ name, path, mark }: FoundFile): Promise<void> {
-  const now = await stateOf(path).catch(() => null);
-  if (now?.mark !== mark)
-    throw new LoadFailure({
-      message: `${name} ${now ? "changed" : "went"} while it was read`,
-      hint: "Nothing was written; run again once it is whole.",
-    });
-}
-
-/** The SHA-256 of a file's bytes. */
-export async function digestOf(path: string): Promise<string> {
-  const hash = createHash("sha256");
-  await pipeline(createReadStream(path), hash);
-  return hash.digest("hex");
 }
 
 /** True where a path lies in a folder, both without links. */
@@ -57,7 +28,7 @@ function lies(folder: string, path: string): boolean {
  * A connection's folder, with no link on its way left. Neither `..` nor a link leads out of the folders that are allowed.
  * @throws LoadFailure where there is none
  */
-export async function folderOf(path: string): Promise<string> {
+async function folderOf(path: string): Promise<string> {
   for (const base of allowed) {
     const root = await realpath(base).catch(() => null);
     const folder = root && (await realpath(join(root, path)).catch(() => null));
@@ -70,28 +41,64 @@ export async function folderOf(path: string): Promise<string> {
   });
 }
 
-/** Files that carry a name by which they are still being written. */
-const unfinished = /\.(part|partial|tmp|crdownload)$/i;
+/** A folder of this machine. */
+export class FolderStore implements FileStore {
+  private constructor(readonly folder: string) {}
 
-/** The files of a folder that a name or a pattern fits, in the order of their names. A link that leads out of the folder is none of its files. */
-export async function filesOf(folder: string, pattern: string): Promise<FoundFile[]> {
-  // A name that is there is that file's, whatever signs it has.
-  const named = await stat(join(folder, pattern)).then(
-    (found) => found.isFile(),
-    () => false,
-  );
-  const names = await glob(named ? escapePath(pattern) : pattern, {
-    cwd: folder,
-    onlyFiles: true,
-    dot: false,
-    followSymbolicLinks: false,
-  });
-  const found: FoundFile[] = [];
-  for (const name of names.sort()) {
-    if (unfinished.test(name)) continue;
-    const path = await realpath(join(folder, name)).catch(() => null);
-    if (path === null || !lies(folder, path)) continue;
-    found.push({ name, path, ...(await stateOf(path)) });
+  /** @param path below a folder that is allowed. @throws LoadFailure where there is none */
+  static async open(path: string): Promise<FolderStore> {
+    return new FolderStore(await folderOf(path));
   }
-  return found;
+
+  get identity(): string {
+    return `files in ${this.folder}`;
+  }
+
+  /** A link that leads out of the folder is none of its files. */
+  async find(pattern: string): Promise<FoundFile[]> {
+    const { folder } = this;
+    // A name that is there is that file's, whatever signs it has.
+    const named = await stat(join(folder, pattern)).then(
+      (found) => found.isFile(),
+      () => false,
+    );
+    const names = await glob(named ? escapePath(pattern) : pattern, {
+      cwd: folder,
+      onlyFiles: true,
+      dot: false,
+      followSymbolicLinks: false,
+    });
+    const found: FoundFile[] = [];
+    for (const name of names.sort()) {
+      if (isUnfinished(name)) continue;
+      const path = await realpath(join(folder, name)).catch(() => null);
+      if (path === null || !lies(folder, path)) continue;
+      found.push({ name, path, ...(await stateOf(path)), open: () => createReadStream(path) });
+    }
+    return found;
+  }
+
+  async markOf({ path }: FoundFile): Promise<string | null> {
+    return path === null
+      ? null
+      : stateOf(path).then(
+          ({ mark }) => mark,
+          () => null,
+        );
+  }
+
+  async remove({ path }: FoundFile): Promise<void> {
+    if (path !== null) await unlink(path);
+  }
+
+  async move({ path }: FoundFile, to: string): Promise<void> {
+    if (path === null) return;
+    const target = join(this.folder, to);
+    await mkdir(dirname(target), { recursive: true });
+    if (!lies(this.folder, await realpath(dirname(target))))
+      throw new LoadFailure({ message: `${to} leads out of the folder` });
+    await rename(path, target);
+  }
+
+  async close(): Promise<void> {}
 }

@@ -1,9 +1,9 @@
 import { JsonFault, JsonLines, JsonList, membersOf } from "@undercoat/core/file/json";
 import type { TextRecord } from "@undercoat/core/file/records";
 import { LoadFailure } from "../../failure.ts";
-import { bytesOf, decoded } from "./bytes.ts";
-import type { FoundFile } from "./folder.ts";
+import { decoded, unpacked } from "./bytes.ts";
 import { fittingColumns, type ShapedFile, sampled } from "./shaped.ts";
+import type { FoundFile } from "./store.ts";
 
 /** A record as it was read, or what is wrong with it. */
 type JsonRecord = { number: number; text: string } & (ReturnType<typeof membersOf> | { fault: string });
@@ -20,7 +20,7 @@ async function* read(file: FoundFile, unit: "line" | "record"): AsyncGenerator<J
       return { number, text: decoded(bytes, "utf-8", true), fault };
     }
   };
-  const bytes = bytesOf(file.path, file.name.toLowerCase().endsWith(".gz"));
+  const bytes = unpacked(file.open(), file.name.toLowerCase().endsWith(".gz"));
   let first = true;
   try {
     for await (const piece of bytes) {

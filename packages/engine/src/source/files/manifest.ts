@@ -1,5 +1,7 @@
+import { createHash } from "node:crypto";
+import { pipeline } from "node:stream/promises";
 import type { News } from "../source.ts";
-import { digestOf, type FoundFile, unchanged } from "./folder.ts";
+import { type FileStore, type FoundFile, unchanged } from "./store.ts";
 
 /** What is kept of a file that was loaded: its size and time, and the digest of its bytes. */
 interface Kept {
@@ -15,15 +17,22 @@ export const readManifest = (text: string | null): Manifest =>
 
 export const writeManifest = (manifest: Manifest): string => JSON.stringify(Object.fromEntries(manifest));
 
+/** The SHA-256 of a file's bytes. */
+async function digestOf(file: FoundFile): Promise<string> {
+  const hash = createHash("sha256");
+  await pipeline(file.open(), hash);
+  return hash.digest("hex");
+}
+
 /** The manifest of some files; one whose size and time are as they were is not read. */
-export async function manifestOf(files: readonly FoundFile[], before: Manifest): Promise<Manifest> {
+export async function manifestOf(store: FileStore, files: readonly FoundFile[], before: Manifest): Promise<Manifest> {
   const manifest: Manifest = new Map();
   for (const file of files) {
-    const { name, path, mark } = file;
+    const { name, mark } = file;
     const known = before.get(name);
-    manifest.set(name, { mark, sha256: known?.mark === mark ? known.sha256 : await digestOf(path) });
+    manifest.set(name, { mark, sha256: known?.mark === mark ? known.sha256 : await digestOf(file) });
     // The digest must be that of what was found.
-    if (known?.mark !== mark) await unchanged(file);
+    if (known?.mark !== mark) await unchanged(store, file);
   }
   return manifest;
 }

@@ -1,6 +1,6 @@
 import { type Duck, located, named } from "./duck.ts";
-import type { FoundFile } from "./folder.ts";
 import type { ShapedFile } from "./shaped.ts";
+import type { FoundFile } from "./store.ts";
 
 /** The warehouse type of a type of Parquet's, by what it holds. */
 function typeOfParquet(type: string): string {
@@ -31,7 +31,7 @@ function typeOfParquet(type: string): string {
 
 /** A Parquet file: its own types say what its columns hold. */
 export async function parquetOf(duck: Duck, file: FoundFile): Promise<ShapedFile> {
-  const read = `read_parquet(${located(file.path)})`;
+  const read = `read_parquet(${located(await duck.local(file))})`;
   const described = await duck.rows(`SELECT column_name, column_type FROM (DESCRIBE SELECT * FROM ${read})`);
   const names = described.map((row) => row.column_name ?? "");
   const texts = names.map((name) => `CAST(${named(name)} AS VARCHAR) AS ${named(name)}`);

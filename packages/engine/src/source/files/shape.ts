@@ -3,10 +3,10 @@ import type { CsvFormat } from "@undercoat/core/pipeline/pipeline";
 import { LoadFailure } from "../../failure.ts";
 import { csvOf } from "./csv.ts";
 import type { Duck } from "./duck.ts";
-import type { FoundFile } from "./folder.ts";
 import { jsonOf } from "./json.ts";
 import { parquetOf } from "./parquet.ts";
 import type { ShapedFile } from "./shaped.ts";
+import type { FoundFile } from "./store.ts";
 
 /** Finds out how a file is written. @param place a number that no other file of this reader has */
 export async function shapeOf(duck: Duck, file: FoundFile, csv: CsvFormat = {}, place = 0): Promise<ShapedFile> {

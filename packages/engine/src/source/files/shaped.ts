@@ -1,6 +1,6 @@
 import { count, fitting, noCounts } from "@undercoat/core/file/fits";
 import type { TextRecord } from "@undercoat/core/file/records";
-import type { FoundFile } from "./folder.ts";
+import type { FoundFile } from "./store.ts";
 
 /** So many of a file's rows are looked at for its columns and their types. */
 export const sampled = 20_000;

@@ -3,14 +3,13 @@ import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
 import { type TextRecord, TooLong } from "@undercoat/core/file/records";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, lineColumns, stagedColumns, type Window } from "@undercoat/core/plan/plan";
-import type { CredentialsOf } from "../../connection/credentials.ts";
 import { LoadFailure, NoTable } from "../../failure.ts";
 import type { News, RowStream, Snapshot } from "../source.ts";
 import { type Duck, named, quoted } from "./duck.ts";
-import { filesOf, unchanged } from "./folder.ts";
 import { type Manifest, manifestOf, newsBetween, readManifest, writeManifest } from "./manifest.ts";
 import { shapeOf } from "./shape.ts";
 import { type ShapedFile, sampled } from "./shaped.ts";
+import { type FileStore, unchanged } from "./store.ts";
 
 /** So many files are looked at for the types of their columns; the names of all are read. */
 const sampledFiles = 20;
@@ -21,8 +20,9 @@ export class FilesSnapshot implements Snapshot {
   private present: Manifest | null = null;
 
   constructor(
-    private readonly credentials: CredentialsOf<"files">,
-    private readonly folder: string,
+    /** the connection's name, and its place in words */
+    private readonly about: { name: string; place: string },
+    private readonly store: FileStore,
     private readonly duck: Duck,
     private readonly signal?: AbortSignal,
   ) {}
@@ -36,13 +36,13 @@ export class FilesSnapshot implements Snapshot {
   private async files(from: From): Promise<ShapedFile[]> {
     if (!from.files)
       throw new LoadFailure({
-        message: `${this.credentials.name} is a folder of files: it has no tables and takes no query`,
+        message: `${this.about.name} is a folder of files: it has no tables and takes no query`,
         hint: "Name a file or a pattern: from: { files: 2026/*.csv }",
       });
     const key = JSON.stringify([from.files, from.csv]);
     if (this.shaped?.from === key) return this.shaped.files;
-    const found = await filesOf(this.folder, from.files);
-    if (found.length === 0) throw new NoTable({ message: `${this.credentials.name} has no file ${from.files}` });
+    const found = await this.store.find(from.files);
+    if (found.length === 0) throw new NoTable({ message: `${this.about.name} has no file ${from.files}` });
     const files: ShapedFile[] = [];
     for (const [place, file] of found.entries())
       files.push(await shapeOf(this.duck, file, from.csv, place).catch((error: unknown) => explain(file.name, error)));
@@ -78,7 +78,7 @@ export class FilesSnapshot implements Snapshot {
   }
 
   async identity(): Promise<string | null> {
-    return `files in ${this.folder}`;
+    return this.store.identity;
   }
 
   async moment(): Promise<string | null> {
@@ -89,6 +89,7 @@ export class FilesSnapshot implements Snapshot {
   private async manifest(before: string | null): Promise<Manifest> {
     if (!this.shaped) throw new Error("Files are described before they are read");
     this.present ??= await manifestOf(
+      this.store,
       this.shaped.files.map(({ file }) => file),
       readManifest(before),
     );
@@ -138,7 +139,7 @@ export class FilesSnapshot implements Snapshot {
         : records
           ? yield* this.exactly(plan, shaped, records(), left)
           : 0n;
-      await unchanged(shaped.file);
+      await unchanged(this.store, shaped.file);
     }
     tell(Number(rows));
   }
@@ -185,11 +186,11 @@ export class FilesSnapshot implements Snapshot {
   }
 
   statement({ read }: LoadPlan): string {
-    return `-- ${read.files} in ${this.credentials.settings.path}`;
+    return `-- ${read.files} in ${this.about.place}`;
   }
 
-  close(): Promise<void> {
-    return this.duck.close();
+  async close(): Promise<void> {
+    await Promise.all([this.duck.close(), this.store.close()]);
   }
 }
 
