@@ -12,6 +12,9 @@ export class LoadFailure extends Error {
 /** A table that is not there, or that this user may not see. */
 export class NoTable extends LoadFailure {}
 
+/** A load whose files are taken away once they are loaded finds none: there is nothing to do, which is no fault. */
+export class NothingThere extends LoadFailure {}
+
 /** Stopped because somebody asked for it. */
 export class Cancelled extends Error {}
 

@@ -1,3 +1,4 @@
+import { kinds } from "../connection/kinds.ts";
 import type { ConnectionSettings, From } from "../pipeline/pipeline.ts";
 import { formatTableName, parseTableName, type TableName } from "../sql/identifier.ts";
 import type { DatasetSummary } from "./dataset.ts";
@@ -15,7 +16,7 @@ export function fileItem(path: string): TableName {
 
 /** What a load reads that takes one listed thing. */
 export function fromItem(connection: string, kind: ConnectionSettings["kind"], item: TableName): From {
-  return kind === "files" ? { connection, files: filePath(item) } : { connection, table: formatTableName(item) };
+  return kinds[kind].asks ? { connection, table: formatTableName(item) } : { connection, files: filePath(item) };
 }
 
 /** The one listed thing that a load reads; null where it reads a query, several tables or a pattern of files. */

@@ -83,14 +83,19 @@ export function guessCsv(text: string, said: CsvFormat = {}): CsvDialect {
   };
 }
 
-/** The names of columns: those of the head, else their numbers; an empty one gets its number, a repeated one how often it came. */
+/** The names of columns: those of the head, else their numbers. */
 export function columnNames(text: string, { delimiter, quote, skip, header }: CsvDialect): string[] {
   const all = records(behind(text, skip), delimiter, quote, looked);
   const first = all[0] ?? [];
   const width = header ? first.length : regular(all).fields;
+  return namedColumns(Array.from({ length: width }, (_, at) => (header ? (first[at] ?? "") : "")));
+}
+
+/** Names of columns of those that a head gives: an empty one gets its number, a repeated one how often it came. */
+export function namedColumns(head: readonly string[]): string[] {
   const seen = new Map<string, number>();
-  return Array.from({ length: width }, (_, at) => {
-    const name = (header ? (first[at] ?? "").trim() : "").slice(0, 59) || `column_${at + 1}`;
+  return head.map((given, at) => {
+    const name = given.trim().slice(0, 59) || `column_${at + 1}`;
     const times = (seen.get(name) ?? 0) + 1;
     seen.set(name, times);
     return times === 1 ? name : `${name}_${times}`;

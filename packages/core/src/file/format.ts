@@ -1,12 +1,13 @@
 /** What a file's name says of how it is written. */
 
-export type FileFormat = "csv" | "tsv" | "json" | "ndjson" | "parquet";
+export type FileFormat = "csv" | "tsv" | "json" | "ndjson" | "parquet" | "xlsx";
 
 const byEnding: Record<string, FileFormat> = {
   csv: "csv",
   txt: "csv",
   tsv: "tsv",
   parquet: "parquet",
+  xlsx: "xlsx",
   json: "json",
   ndjson: "ndjson",
   jsonl: "ndjson",

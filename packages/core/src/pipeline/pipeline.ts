@@ -23,8 +23,14 @@ export interface From {
   origin?: string;
   /** a file, or a pattern of files: `2026/**\/*.csv` */
   files?: string;
-  /** how texts separated by a delimiter are written, where that is not as guessed */
+  /** how texts separated by a delimiter are written, where that is not as guessed; of a workbook its head and the rows before it */
   csv?: CsvFormat;
+  /** of workbooks: a sheet, or a pattern of sheets; the first one where absent */
+  sheets?: string;
+  /** of workbooks: the block of cells that counts, `B3:H200`; all where absent */
+  range?: string;
+  /** what is done with files once the load has committed: `keep`, where absent too, `delete`, or `move:DIR` */
+  after?: string;
   /** an SQL condition over the source's columns */
   where?: string;
   /** `visible`: where policies hide rows from the connection's user, those it may see are the ones to load; else that is an error */
@@ -58,6 +64,9 @@ export interface Into {
   /** `drop`: where the table keeps versions and this mode keeps none, those that have ended are removed */
   versions?: "drop";
 }
+
+/** True for a load whose files are taken away once they are loaded. */
+export const takesAway = ({ from: { after = "keep" } }: Pick<Load, "from">): boolean => after !== "keep";
 
 /** True for loads that can be loaded by intervals: those with slices or a watermark, whose rows a second reading finds again. */
 export const takesIntervals = ({ proof, watermark, into }: Load): boolean =>
@@ -303,8 +312,16 @@ export interface FilesSettings {
   parallel?: number;
 }
 
+/** A folder of another host. Its password may be a private key's text. */
+export interface SftpSettings extends Pick<NetworkSettings, "host" | "port" | "user" | "parallel"> {
+  kind: "sftp";
+  /** the fingerprint of the host's key that was accepted; no other is signed in to */
+  hostKey?: string;
+  path: string;
+}
+
 /** What a connection is, by its kind. */
-export type ConnectionSettings = ServerSettings | FilesSettings | MariaSettings;
+export type ConnectionSettings = ServerSettings | FilesSettings | SftpSettings | MariaSettings;
 
 /** What a load proves when its author has not said. */
 export const wholeTableRows: ProofPlan = { figures: ["rows"] };

@@ -1,6 +1,7 @@
 import { Cron } from "croner";
 import Joi from "joi";
 import { kinds } from "../connection/kinds.ts";
+import { cellRange } from "../file/sheet.ts";
 import { occasions } from "../message/message.ts";
 import { holesIn } from "../parameter/scan.ts";
 import { parameterTypes } from "../parameter/value.ts";
@@ -9,6 +10,7 @@ import { durationSeconds } from "../schedule/duration.ts";
 import { isZone } from "../schedule/schedule.ts";
 import { NameError, parseTableName } from "../sql/identifier.ts";
 import { canonicalType } from "../sql/type.ts";
+import { takesAway } from "./pipeline.ts";
 
 /**
  * The Joi schemas of everything a project file says. The server checks requests with them and
@@ -82,6 +84,11 @@ const from = Joi.object({
     .max(1000)
     .pattern(/^(?!\/)(?!.*(^|\/)\.\.(\/|$))[^\0\\]+$/),
   csv: csvFormat,
+  sheets: Joi.string().min(1).max(200),
+  range: Joi.string().custom(checked(cellRange), "range"),
+  after: Joi.string()
+    .pattern(/^(keep|delete|move:(?!\/)(?!.*(^|[/:])\.\.(\/|$))[^\0\\]+)$/, "after")
+    .messages({ "string.pattern.name": "{{#label}} is keep, delete or move:DIR, a folder below the connection's" }),
   origin: column,
   where: Joi.string().max(20_000),
   rows: Joi.string().valid("visible"),
@@ -89,14 +96,16 @@ const from = Joi.object({
   .xor("table", "query", "tables", "files")
   .with("tables", "origin")
   .with("csv", "files")
+  .with("sheets", "files")
+  .with("range", "files")
+  .with("after", "files")
   .without("files", ["where", "rows"])
   .messages({
     "object.missing": "{{#label}} needs a table, a query, tables or files",
     "object.xor": "{{#label}} has more than one of table, query, tables and files; keep one",
     "string.pattern.base": "{{#label}} names files below the connection's folder, without a leading / and without ..",
     "object.without": "{{#label}}: files take no {{#peerWithLabel}}; leave rows out by a rule",
-    "object.with":
-      "{{#label}} needs tables and origin together: origin names the column that says which table a row came from",
+    "object.with": "{{#label}}: {{#mainWithLabel}} needs {{#peerWithLabel}} beside it",
   });
 
 const watermark = Joi.object({
@@ -277,7 +286,11 @@ export const loadSchema = Joi.object({
   into: into.required(),
   proof,
 }).custom((load, helpers) => {
-  const { mode, key } = load.into;
+  const { mode, key, deleted = "keep" } = load.into;
+  if (takesAway(load) && deleted !== "keep")
+    return helpers.message({
+      custom: `{{#label}} takes its files away once they are loaded, so deleted: ${deleted} would take their rows away too; keep one of the two`,
+    });
   if (mode === "append" && !load.watermark && !key)
     return helpers.message({
       custom:

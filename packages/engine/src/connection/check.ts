@@ -4,7 +4,7 @@ import type { NetworkSettings } from "@undercoat/core/pipeline/pipeline";
 import type { Failure } from "@undercoat/core/run/run";
 import { failureOf } from "../failure.ts";
 
-export type StepName = "folder" | "address" | "port" | "tls" | "sign in" | "read" | "write";
+export type StepName = "folder" | "host key" | "address" | "port" | "tls" | "sign in" | "read" | "write";
 
 /** One step of a connection's check, told as it ends. */
 export interface CheckStep {
@@ -14,6 +14,8 @@ export interface CheckStep {
   fact: string;
   milliseconds: number;
   failure: Failure | null;
+  /** a setting that would let the step pass, where somebody accepts it */
+  offer?: { setting: string; value: string };
 }
 
 /** What a step learns, or why it does not apply. */
@@ -31,7 +33,15 @@ export async function runSteps(settings: object, steps: Step[], tell: (step: Che
       tell({ step, outcome: skipped ? "skipped" : "passed", fact, milliseconds: took(), failure: null });
     } catch (error) {
       const failure = failureOf(error, { name: "The server", ...settings });
-      tell({ step, outcome: "failed", fact: failure.message, milliseconds: took(), failure });
+      const { offer } = error as { offer?: CheckStep["offer"] };
+      tell({
+        step,
+        outcome: "failed",
+        fact: failure.message,
+        milliseconds: took(),
+        failure,
+        ...(offer ? { offer } : {}),
+      });
       return false;
     }
   }

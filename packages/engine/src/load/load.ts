@@ -3,6 +3,7 @@ import { grouped } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/run/drift";
 import {
   balances,
+  emptyTally,
   type Failure,
   type Findings,
   isDue,
@@ -13,7 +14,7 @@ import {
 } from "@undercoat/core/run/run";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
-import { failureOf, InDoubt, isAnswer, isDataError, LoadFailure } from "../failure.ts";
+import { failureOf, InDoubt, isAnswer, isDataError, LoadFailure, NothingThere } from "../failure.ts";
 import { cellProofOf, cellsAlone, proofOf, withVersions } from "../proof/figures.ts";
 import type { FiguresOfSide } from "../proof/side.ts";
 import type { Answers, News, Source } from "../source/source.ts";
@@ -69,8 +70,23 @@ export async function executeLoad(
     waiting: tellWaiting(report),
     signal,
   };
-  return withEnds(opening, source, warehouse, (ends) => new LoadRun(order, ends, report, clock, signal).execute());
+  const run = withEnds(opening, source, warehouse, (ends) => new LoadRun(order, ends, report, clock, signal).execute());
+  return run.catch((error: unknown) => {
+    if (!(error instanceof NothingThere)) throw error;
+    report.line(`${error.failure.message}; nothing is to be done`);
+    return nothingDone(clock);
+  });
 }
+
+/** The outcome of a load that found nothing to read. */
+const nothingDone = (clock: PhaseClock): LoadOutcome => ({
+  tally: emptyTally,
+  watermark: null,
+  proof: { ...cellsAlone(null, null), how: "received" },
+  bytes: 0,
+  phases: clock.times(),
+  findings: { reasons: [], counted: [], drift: [], late: null },
+});
 
 /** What is read this time, and where the last time ended. */
 interface Due {
@@ -199,6 +215,8 @@ class LoadRun {
       throw isAnswer(error) ? error : new InDoubt(error);
     });
     report.line(watermark && isDue(order.scope) ? `committed; watermark ${watermark}` : "committed");
+    // A repair reads what an ordinary run is yet to.
+    if (isDue(order.scope)) for (const told of await source.finish(definition.from)) report.line(told);
     const { reasons, counted } = landed.sifted ?? { reasons: [], counted: [] };
     return {
       tally,

@@ -1,3 +1,4 @@
+import { takesAway } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import type { RowDifferences } from "@undercoat/core/proof/difference";
@@ -42,6 +43,11 @@ export async function executeProof(
 ): Promise<ProofOutcome> {
   const name = `undercoat run ${order.run.id}`;
   const { from: reading, into: writing } = definitionOf(order);
+  if (takesAway({ from: reading }))
+    throw new LoadFailure({
+      message: "This load takes its files away once they are loaded, so they can't be read again",
+      hint: "Each of its runs proved what it received before they went.",
+    });
   const waiting = tellWaiting(report);
   const settled = warehouse.snapshot(name, { settled: parseTableName(writing.table), waiting, signal });
   const opened = await Promise.allSettled([

@@ -3,11 +3,13 @@ import type { Credentials, CredentialsOf } from "../connection/credentials.ts";
 import { folderSource } from "./files/files.ts";
 import { MariaSource } from "./mariadb/mariadb.ts";
 import { PostgresSource } from "./postgres/postgres.ts";
+import { sftpSource } from "./sftp/sftp.ts";
 import type { Source } from "./source.ts";
 
 /** Every kind of source; a new kind is one line here. */
 const kinds: { [Kind in ConnectionSettings["kind"]]: (credentials: CredentialsOf<Kind>) => Source } = {
   postgres: (credentials) => new PostgresSource(credentials),
+  sftp: sftpSource,
   mariadb: (credentials) => new MariaSource(credentials),
   files: folderSource,
 };

@@ -34,6 +34,8 @@ export interface Snapshot {
   position(before: string | null): Promise<string | null>;
   /** Which of its parts, such as files, are not as they were at a position, and which are gone. */
   news(since: string): Promise<News>;
+  /** The load has committed: what was read is dealt with as it says. Never fails it; sentences that tell what was done. */
+  finish(from: From): Promise<string[]>;
   close(): Promise<void>;
 }
 

@@ -13,7 +13,7 @@ import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/sc
 import { PlanError } from "@undercoat/core/plan/plan";
 import { scheduledGivens, schedulesOf } from "@undercoat/core/schedule/schedule";
 import type { Credentials } from "@undercoat/engine/connection/credentials";
-import { failureOf, LoadFailure, NoTable } from "@undercoat/engine/failure";
+import { failureOf, LoadFailure, NoTable, NothingThere } from "@undercoat/engine/failure";
 import { planFor } from "@undercoat/engine/load/planning";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Snapshot } from "@undercoat/engine/source/source";
@@ -274,6 +274,7 @@ async function loadProblem(
   } catch (error) {
     await desk.close();
     // What another load is yet to make can't be looked at before it has.
+    if (error instanceof NothingThere) return null;
     const absent = absentTable(error) ?? (error instanceof NoTable && from.table ? from.table : null);
     if (absent !== null && toCome.has(absent)) return null;
     if (error instanceof PlanError) return problemAt(error);

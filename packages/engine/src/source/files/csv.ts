@@ -58,6 +58,7 @@ export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: 
   };
   return {
     file,
+    sheet: null,
     names,
     unit: "line",
     records: () => recordsOf(lined),

@@ -7,6 +7,7 @@ import { join } from "node:path";
 import { pipeline } from "node:stream/promises";
 import { promisify } from "node:util";
 import { type DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
+import { unpacked } from "./bytes.ts";
 import type { FoundFile } from "./store.ts";
 
 const run = promisify(execFile);
@@ -53,11 +54,12 @@ export class Duck {
     return new Duck(instance, connection, desk);
   }
 
-  /** A file's path on this machine, of which it is made a copy where it lies on another. */
+  /** A file's path on this machine, unpacked; a copy where it lies on another, or is packed. */
   async local(file: FoundFile): Promise<string> {
-    if (file.path !== null) return file.path;
+    const zipped = file.name.toLowerCase().endsWith(".gz");
+    if (file.path !== null && !zipped) return file.path;
     const path = join(this.desk, `copy-${++this.copies}`);
-    await pipeline(file.open(), createWriteStream(path));
+    await pipeline(unpacked(file.open(), zipped), createWriteStream(path));
     return path;
   }
 

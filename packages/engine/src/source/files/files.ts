@@ -11,7 +11,7 @@ import { LoadFailure } from "../../failure.ts";
 import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
 import { Duck } from "./duck.ts";
 import { FolderStore } from "./folder.ts";
-import { shapeOf } from "./shape.ts";
+import { shapesOf } from "./shape.ts";
 import { FilesSnapshot } from "./snapshot.ts";
 import type { FileStore } from "./store.ts";
 
@@ -96,7 +96,9 @@ export class FilesSource implements Source {
       if (!file) throw new LoadFailure({ message: `There is no file ${filePath(table)}` });
       const duck = await Duck.open(store.folder);
       try {
-        const { names, records, quick } = await shapeOf(duck, file);
+        const [first] = await shapesOf(duck, file);
+        if (!first) return [];
+        const { names, records, quick } = first;
         if (!records) return await duck.rows(`SELECT * FROM (${quick?.rows}) LIMIT ${Math.trunc(limit)}`);
         const found: Row[] = [];
         for await (const piece of records()) {

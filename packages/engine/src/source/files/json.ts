@@ -69,5 +69,13 @@ export async function jsonOf(file: FoundFile, unit: "line" | "record"): Promise<
   const records = async function* (): AsyncGenerator<TextRecord[]> {
     for await (const piece of read(file, unit)) yield piece.map(told);
   };
-  return { file, names, unit, records, quick: null, columns: (most) => fittingColumns(names, records(), most) };
+  return {
+    file,
+    sheet: null,
+    names,
+    unit,
+    records,
+    quick: null,
+    columns: (most) => fittingColumns(names, records(), most),
+  };
 }

@@ -9,7 +9,7 @@ interface Kept {
   sha256: string;
 }
 
-/** The files of a load as they were, by name; kept as JSON. */
+/** The files and sheets of a load as they were, by name; kept as JSON. */
 export type Manifest = Map<string, Kept>;
 
 export const readManifest = (text: string | null): Manifest =>
@@ -24,15 +24,22 @@ async function digestOf(file: FoundFile): Promise<string> {
   return hash.digest("hex");
 }
 
-/** The manifest of some files; one whose size and time are as they were is not read. */
-export async function manifestOf(store: FileStore, files: readonly FoundFile[], before: Manifest): Promise<Manifest> {
+/** The manifest of some files and sheets; a file whose size and time are as they were is not read. */
+export async function manifestOf(
+  store: FileStore,
+  parts: readonly { part: string; file: FoundFile }[],
+  before: Manifest,
+): Promise<Manifest> {
   const manifest: Manifest = new Map();
-  for (const file of files) {
-    const { name, mark } = file;
-    const known = before.get(name);
-    manifest.set(name, { mark, sha256: known?.mark === mark ? known.sha256 : await digestOf(file) });
+  const digests = new Map<FoundFile, string>();
+  for (const { part, file } of parts) {
+    const { mark } = file;
+    const known = before.get(part);
+    const sha256 = known?.mark === mark ? known.sha256 : (digests.get(file) ?? (await digestOf(file)));
     // The digest must be that of what was found.
-    if (known?.mark !== mark) await unchanged(store, file);
+    if (known?.mark !== mark && !digests.has(file)) await unchanged(store, file);
+    digests.set(file, sha256);
+    manifest.set(part, { mark, sha256 });
   }
   return manifest;
 }

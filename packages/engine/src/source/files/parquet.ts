@@ -37,6 +37,7 @@ export async function parquetOf(duck: Duck, file: FoundFile): Promise<ShapedFile
   const texts = names.map((name) => `CAST(${named(name)} AS VARCHAR) AS ${named(name)}`);
   return {
     file,
+    sheet: null,
     names,
     unit: "row",
     records: null,

@@ -1,5 +1,5 @@
 import { formatOf } from "@undercoat/core/file/format";
-import type { CsvFormat } from "@undercoat/core/pipeline/pipeline";
+import type { CsvFormat, From } from "@undercoat/core/pipeline/pipeline";
 import { LoadFailure } from "../../failure.ts";
 import { csvOf } from "./csv.ts";
 import type { Duck } from "./duck.ts";
@@ -7,8 +7,20 @@ import { jsonOf } from "./json.ts";
 import { parquetOf } from "./parquet.ts";
 import type { ShapedFile } from "./shaped.ts";
 import type { FoundFile } from "./store.ts";
+import { sheetsOf } from "./workbook.ts";
 
-/** Finds out how a file is written. @param place a number that no other file of this reader has */
+/** How an author says that files are written; what is absent is guessed. */
+export type FileForm = Pick<From, "csv" | "sheets" | "range">;
+
+/**
+ * Finds out how a file is written; a workbook is as many as it has sheets that are chosen.
+ * @param place a number that no other file of this reader has
+ */
+export async function shapesOf(duck: Duck, file: FoundFile, form: FileForm = {}, place = 0): Promise<ShapedFile[]> {
+  return formatOf(file.name) === "xlsx" ? sheetsOf(duck, file, form) : [await shapeOf(duck, file, form.csv, place)];
+}
+
+/** Finds out how a file of one kind of rows is written. */
 export async function shapeOf(duck: Duck, file: FoundFile, csv: CsvFormat = {}, place = 0): Promise<ShapedFile> {
   switch (formatOf(file.name)) {
     case "parquet":
@@ -24,7 +36,7 @@ export async function shapeOf(duck: Duck, file: FoundFile, csv: CsvFormat = {}, 
     default:
       throw new LoadFailure({
         message: `${file.name} is in no format that is read`,
-        hint: "Files end in .csv, .tsv, .txt, .json, .ndjson or .parquet, those of text also in .gz.",
+        hint: "Files end in .csv, .tsv, .txt, .json, .ndjson, .parquet or .xlsx, each also in .gz.",
       });
   }
 }

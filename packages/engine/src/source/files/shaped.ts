@@ -14,6 +14,8 @@ export interface FileColumn {
 /** A file whose form is known, and how its rows are asked for. */
 export interface ShapedFile {
   file: FoundFile;
+  /** the sheet of a workbook; null where the file holds rows of one kind */
+  sheet: string | null;
   names: string[];
   /** its records exactly, in pieces, some of which may be no rows; null where it can hold none such */
   records: (() => AsyncGenerator<TextRecord[]>) | null;

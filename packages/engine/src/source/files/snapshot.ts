@@ -1,23 +1,37 @@
 import { Readable } from "node:stream";
 import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
 import { type TextRecord, TooLong } from "@undercoat/core/file/records";
-import type { From } from "@undercoat/core/pipeline/pipeline";
+import { type From, takesAway } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, lineColumns, stagedColumns, type Window } from "@undercoat/core/plan/plan";
-import { LoadFailure, NoTable } from "../../failure.ts";
+import picomatch from "picomatch";
+import { LoadFailure, NoTable, NothingThere } from "../../failure.ts";
 import type { News, RowStream, Snapshot } from "../source.ts";
 import { type Duck, named, quoted } from "./duck.ts";
 import { type Manifest, manifestOf, newsBetween, readManifest, writeManifest } from "./manifest.ts";
-import { shapeOf } from "./shape.ts";
+import { shapesOf } from "./shape.ts";
 import { type ShapedFile, sampled } from "./shaped.ts";
 import { type FileStore, unchanged } from "./store.ts";
 
 /** So many files are looked at for the types of their columns; the names of all are read. */
 const sampledFiles = 20;
 
+/** A file, or a sheet of one, under the name by which a load knows it. */
+interface Part extends ShapedFile {
+  part: string;
+}
+
+/** A sheet is known by its own name where there is one workbook, else by its file's too. */
+const partOf = ({ file, sheet }: ShapedFile, alone: boolean) =>
+  sheet === null ? file.name : alone ? sheet : `${file.name}, ${sheet}`;
+
+/** Where `move:DIR` brings a file. */
+const movedTo = (after: string, name: string) => `${after.slice(5).replace(/\/+$/, "")}/${name}`;
+
 /** Files as they are when they are read. */
 export class FilesSnapshot implements Snapshot {
-  private shaped: { from: string; files: ShapedFile[] } | null = null;
+  private shaped: { from: string; files: Part[] } | null = null;
   private present: Manifest | null = null;
+  private takesAway = false;
 
   constructor(
     /** the connection's name, and its place in words */
@@ -33,21 +47,36 @@ export class FilesSnapshot implements Snapshot {
   }
 
   /** The files that a load reads, each with its form. @throws NoTable where there are none */
-  private async files(from: From): Promise<ShapedFile[]> {
+  private async files(from: From): Promise<Part[]> {
     if (!from.files)
       throw new LoadFailure({
         message: `${this.about.name} is a folder of files: it has no tables and takes no query`,
         hint: "Name a file or a pattern: from: { files: 2026/*.csv }",
       });
-    const key = JSON.stringify([from.files, from.csv]);
+    const key = JSON.stringify([from.files, from.csv, from.sheets, from.range]);
     if (this.shaped?.from === key) return this.shaped.files;
     const found = await this.store.find(from.files);
-    if (found.length === 0) throw new NoTable({ message: `${this.about.name} has no file ${from.files}` });
+    this.takesAway = takesAway({ from });
+    if (found.length === 0) {
+      const none = { message: `${this.about.name} has no file ${from.files}` };
+      throw takesAway({ from }) ? new NothingThere({ ...none, message: `${none.message} now` }) : new NoTable(none);
+    }
+    const again = found.find(
+      ({ name }) => from.after?.startsWith("move:") && picomatch.isMatch(movedTo(from.after, name), from.files ?? ""),
+    );
+    if (again)
+      throw new LoadFailure({
+        message: `${again.name} would be moved to where ${from.files} finds it again`,
+        hint: "Move files to a folder that the pattern does not reach.",
+      });
     const files: ShapedFile[] = [];
     for (const [place, file] of found.entries())
-      files.push(await shapeOf(this.duck, file, from.csv, place).catch((error: unknown) => explain(file.name, error)));
-    this.shaped = { from: key, files };
-    return files;
+      files.push(
+        ...(await shapesOf(this.duck, file, from, place).catch((error: unknown) => explain(file.name, error))),
+      );
+    const alone = new Set(files.map(({ file }) => file.name)).size === 1;
+    this.shaped = { from: key, files: files.map((shaped) => ({ ...shaped, part: partOf(shaped, alone) })) };
+    return this.shaped.files;
   }
 
   async describe(from: From): Promise<Dataset> {
@@ -88,11 +117,7 @@ export class FilesSnapshot implements Snapshot {
   /** The files as they are, with their digests, taken once. */
   private async manifest(before: string | null): Promise<Manifest> {
     if (!this.shaped) throw new Error("Files are described before they are read");
-    this.present ??= await manifestOf(
-      this.store,
-      this.shaped.files.map(({ file }) => file),
-      readManifest(before),
-    );
+    this.present ??= await manifestOf(this.store, this.shaped.files, readManifest(before));
     return this.present;
   }
 
@@ -101,13 +126,15 @@ export class FilesSnapshot implements Snapshot {
   }
 
   async news(since: string): Promise<News> {
-    return newsBetween(readManifest(since), await this.manifest(since));
+    const news = newsBetween(readManifest(since), await this.manifest(since));
+    // What a load has taken away is no loss.
+    return this.takesAway ? { ...news, gone: [] } : news;
   }
 
   async rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {
     if (!this.shaped) throw new Error("Files are described before they are read");
     const changed = window.kind === "changed" ? new Set((await this.news(window.since)).changed) : null;
-    const files = this.shaped.files.filter(({ file }) => changed === null || changed.has(file.name));
+    const files = this.shaped.files.filter(({ part }) => changed === null || changed.has(part));
     let tell: (rows: number) => void = () => undefined;
     const stream = Readable.from(
       this.read(plan, files, limit, (rows) => tell(rows)),
@@ -124,7 +151,7 @@ export class FilesSnapshot implements Snapshot {
   /** One file after another: its rows, then the lines that are none. */
   private async *read(
     plan: LoadPlan,
-    files: ShapedFile[],
+    files: Part[],
     limit: number | null,
     tell: (rows: number) => void,
   ): AsyncGenerator<Buffer> {
@@ -145,14 +172,14 @@ export class FilesSnapshot implements Snapshot {
   }
 
   /** The rows of a file of which nothing is no row. */
-  private quickly(plan: LoadPlan, { file, names }: ShapedFile, rows: string, limit: bigint | null) {
+  private quickly(plan: LoadPlan, { part, names }: Part, rows: string, limit: bigint | null) {
     const own = new Set(names);
     const values = ownColumns(plan).map(({ source }) =>
-      own.has(source) ? named(source) : source === plan.read.origin ? quoted(file.name) : "NULL",
+      own.has(source) ? named(source) : source === plan.read.origin ? quoted(part) : "NULL",
     );
     const bounded = limit === null ? "" : ` LIMIT ${limit}`;
     return this.duck.csv(
-      `SELECT ${values.join(", ")}, ${quoted(file.name)}, NULL, NULL, NULL FROM (${rows})${bounded}`,
+      `SELECT ${values.join(", ")}, ${quoted(part)}, NULL, NULL, NULL FROM (${rows})${bounded}`,
       this.signal,
     );
   }
@@ -160,7 +187,7 @@ export class FilesSnapshot implements Snapshot {
   /** The lines of a file, those that are no rows among them. */
   private async *exactly(
     plan: LoadPlan,
-    { file, names, unit }: ShapedFile,
+    { file, part, names, unit }: Part,
     pieces: AsyncIterable<TextRecord[]>,
     limit: bigint | null,
   ): AsyncGenerator<Buffer, bigint> {
@@ -176,13 +203,41 @@ export class FilesSnapshot implements Snapshot {
         rows++;
         piece +=
           fault === null
-            ? `${places.map((place, at) => cell(at === origin ? file.name : place < 0 ? null : fields[place])).join(",")},${cell(file.name)},,,\n`
-            : `${none},${cell(file.name)},${cell(fault)},${cell(`${file.name}, ${unit} ${line}`)},${cell(text)}\n`;
+            ? `${places.map((place, at) => cell(at === origin ? part : place < 0 ? null : fields[place])).join(",")},${cell(part)},,,\n`
+            : `${none},${cell(part)},${cell(fault)},${cell(`${part}, ${unit} ${line}`)},${cell(text)}\n`;
       }
       if (piece) yield Buffer.from(piece);
       if (this.signal?.aborted || (limit !== null && rows >= limit)) break;
     }
     return rows;
+  }
+
+  /** A file that is not as it was read stays. */
+  async finish({ after = "keep" }: From): Promise<string[]> {
+    if (after === "keep" || !this.shaped) return [];
+    const told: string[] = [];
+    for (const file of new Set(this.shaped.files.map((one) => one.file))) {
+      const to = after.startsWith("move:") ? movedTo(after, file.name) : null;
+      try {
+        await unchanged(this.store, file);
+        if (to === null) await this.store.remove(file);
+        else await this.store.move(file, await this.free(to));
+        told.push(`${file.name} ${to === null ? "deleted" : `moved to ${to}`}`);
+      } catch (error) {
+        told.push(
+          `${file.name} stays: ${error instanceof LoadFailure ? error.failure.message : (error as Error).message}`,
+        );
+      }
+    }
+    return told;
+  }
+
+  /** A path that no file has, so that none is overwritten. */
+  private async free(path: string): Promise<string> {
+    for (let number = 1; ; number++) {
+      const tried = number === 1 ? path : `${path}.${number}`;
+      if ((await this.store.find(tried)).every(({ name }) => name !== tried)) return tried;
+    }
   }
 
   statement({ read }: LoadPlan): string {
