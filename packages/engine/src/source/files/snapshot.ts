@@ -20,9 +20,14 @@ interface Part extends ShapedFile {
   part: string;
 }
 
-/** A sheet is known by its own name where there is one workbook, else by its file's too. */
-const partOf = ({ file, sheet }: ShapedFile, alone: boolean) =>
-  sheet === null ? file.name : alone ? sheet : `${file.name}, ${sheet}`;
+/** A sheet with its file. */
+const placeOf = ({ file, sheet }: ShapedFile) => (sheet === null ? file.name : `${file.name}, ${sheet}`);
+
+/** A sheet is known by its own name where sheets of one workbook are chosen, by its file's where none is, else by both. */
+function partOf(shaped: ShapedFile, chosen: boolean, alone: boolean): string {
+  if (shaped.sheet === null || !chosen) return shaped.file.name;
+  return alone ? shaped.sheet : placeOf(shaped);
+}
 
 /** Where `move:DIR` brings a file. */
 const movedTo = (after: string, name: string) => `${after.slice(5).replace(/\/+$/, "")}/${name}`;
@@ -75,7 +80,10 @@ export class FilesSnapshot implements Snapshot {
         ...(await shapesOf(this.duck, file, from, place).catch((error: unknown) => explain(file.name, error))),
       );
     const alone = new Set(files.map(({ file }) => file.name)).size === 1;
-    this.shaped = { from: key, files: files.map((shaped) => ({ ...shaped, part: partOf(shaped, alone) })) };
+    this.shaped = {
+      from: key,
+      files: files.map((shaped) => ({ ...shaped, part: partOf(shaped, from.sheets !== undefined, alone) })),
+    };
     return this.shaped.files;
   }
 
@@ -187,24 +195,26 @@ export class FilesSnapshot implements Snapshot {
   /** The lines of a file, those that are no rows among them. */
   private async *exactly(
     plan: LoadPlan,
-    { file, part, names, unit }: Part,
+    shaped: Part,
     pieces: AsyncIterable<TextRecord[]>,
     limit: bigint | null,
   ): AsyncGenerator<Buffer, bigint> {
+    const { part, names, unit } = shaped;
+    const place = placeOf(shaped);
     const staged = ownColumns(plan);
     const places = staged.map(({ source }) => names.indexOf(source));
     const origin = staged.findIndex(({ source }) => source === plan.read.origin);
     const none = staged.map(() => "").join(",");
     let rows = 0n;
-    for await (const records of explained(file.name, pieces)) {
+    for await (const records of explained(place, pieces)) {
       let piece = "";
       for (const { fields, fault, line, text } of records) {
         if (limit !== null && rows >= limit) break;
         rows++;
         piece +=
           fault === null
-            ? `${places.map((place, at) => cell(at === origin ? part : place < 0 ? null : fields[place])).join(",")},${cell(part)},,,\n`
-            : `${none},${cell(part)},${cell(fault)},${cell(`${part}, ${unit} ${line}`)},${cell(text)}\n`;
+            ? `${places.map((from, at) => cell(at === origin ? part : from < 0 ? null : fields[from])).join(",")},${cell(part)},,,\n`
+            : `${none},${cell(part)},${cell(fault)},${cell(`${place}, ${unit} ${line}`)},${cell(text)}\n`;
       }
       if (piece) yield Buffer.from(piece);
       if (this.signal?.aborted || (limit !== null && rows >= limit)) break;
