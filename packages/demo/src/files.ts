@@ -1,5 +1,6 @@
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
+import ExcelJS from "exceljs";
 
 /** The Fare office: a folder of fare sheets as its people keep them, with semicolons, decimal commas and windows-1252. */
 
@@ -62,4 +63,59 @@ export function passFareHour(files: string): void {
       campaign,
       encoded(`${head}\r\nC26-${number}01;Nær;Voksen;winter;19,00;2026-11-0${number};Kampanje\r\n`),
     );
+}
+
+const tariff = (year: number) => `fares/tariff-${year}.xlsx`;
+const harbours = ["Kilden", "Østvik", "Nesoddholm", "Havnes", "Sundbru"];
+
+/** A workbook of crossing tariffs, a sheet for each kind of traveller, with a title above and a sum below aside. */
+export async function makeTariff(files: string): Promise<void> {
+  const path = join(files, tariff(2026));
+  if (existsSync(path)) return;
+  const workbook = new ExcelJS.Workbook();
+  for (const [place, name] of ["Tariff foot", "Tariff car"].entries()) {
+    const sheet = workbook.addWorksheet(name);
+    sheet.addRow([`Kestrel Sound Ferries – ${name.toLowerCase()} 2026`]);
+    sheet.mergeCells("A1:E1");
+    sheet.addRow([]);
+    sheet.addRow(["from", "to", "price", "valid_from", "return_price"]);
+    for (const [at, from] of harbours.entries())
+      for (const [other, to] of harbours.entries())
+        if (at < other) {
+          const price = (place + 1) * (38 + at * 7 + other * 11) + 0.5;
+          const row = sheet.addRow([from, to, price, new Date("2026-04-01T00:00:00Z")]);
+          row.getCell(5).value = { formula: `ROUND(C${row.number}*1.8,2)`, result: Math.round(price * 180) / 100 };
+        }
+    sheet.getColumn(4).numFmt = "dd.mm.yyyy";
+  }
+  // A division by nothing, as it happens.
+  workbook
+    .getWorksheet("Tariff car")
+    ?.addRow(["Kilden", "Utvær", 120, new Date("2026-04-01T00:00:00Z"), { error: "#DIV/0!" }]);
+  const notes = workbook.addWorksheet("Working notes");
+  notes.state = "hidden";
+  notes.addRow(["ask Ada about Utvær"]);
+  await workbook.xlsx.writeFile(path);
+}
+
+/** An hour at the workbook: a changed cell, a new row, a new column, and at its first hour a new sheet. */
+export async function passTariffHour(files: string): Promise<void> {
+  const path = join(files, tariff(2026));
+  if (!existsSync(path)) return;
+  const workbook = new ExcelJS.Workbook();
+  await workbook.xlsx.readFile(path);
+  const foot = workbook.getWorksheet("Tariff foot");
+  if (!foot) return;
+  const price = foot.getCell("C4");
+  price.value = Number(price.value) + 0.5;
+  foot.addRow(["Kilden", `Skjær ${foot.rowCount - 12}`, 64, new Date("2026-11-01T00:00:00Z"), 115.2]);
+  if (foot.getCell("F3").value !== "crossing_minutes") {
+    foot.getCell("F3").value = "crossing_minutes";
+    for (let row = 4; row <= foot.rowCount; row++) foot.getCell(`F${row}`).value = 15 + ((row * 7) % 50);
+    const bikes = workbook.addWorksheet("Tariff bicycle");
+    bikes.addRow(["from", "to", "price", "valid_from", "return_price"]);
+    bikes.addRow(["Kilden", "Østvik", 22, new Date("2026-11-01T00:00:00Z"), 39.6]);
+    bikes.getColumn(4).numFmt = "dd.mm.yyyy";
+  }
+  await workbook.xlsx.writeFile(path);
 }

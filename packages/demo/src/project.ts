@@ -156,7 +156,40 @@ pipelines:
           fare is not negative: price >= 0
         into: { table: agency.fare, mode: upsert, key: [fare_code], deleted: remove }
         proof: { figures: [rows, sum(price)] }
+      tariff:
+        from: { connection: fares, files: tariff-2026.xlsx, sheets: "Tariff *", origin: tariff }
+        into: { table: agency.tariff, mode: upsert, key: [tariff, from, to], deleted: remove }
+        proof: { figures: [rows, sum(price)] }
     schedule: { every: PT1H, zone: Europe/Oslo }
+  tills:
+    title: Tills of the ports
+    owner: Fare office
+    note: A file a day comes by SFTP. Once it is loaded it is moved aside.
+    warehouse: warehouse
+    loads:
+      takings:
+        from: { connection: drop, files: "out/*.csv", origin: file, after: move:taken }
+        columns: { day: day, till: till, tickets: tickets, takings: { as: takings, type: "numeric(10,2)" }, file: file }
+        rules:
+          something was taken: takings > 0
+        into: { table: harbour.takings, mode: upsert, key: [day, till] }
+        proof: { by: { column: day, slice: month }, figures: [rows, sum(takings)] }
+    schedule: { every: PT15M, zone: Europe/Oslo }
+  workshop:
+    title: Workshop
+    owner: Technical department
+    warehouse: warehouse
+    loads:
+      repair:
+        from: { connection: workshop, table: workshop.repair }
+        watermark: { column: updated_at, lookBack: PT10M }
+        into: { table: fleet.repair, mode: upsert, key: [repair_id], deleted: remove }
+        proof: { by: { column: found_on, slice: month }, figures: [rows, sum(cost), max(updated_at)] }
+      part:
+        from: { connection: workshop, table: workshop.part }
+        into: { table: fleet.part, mode: upsert, key: [part_id] }
+        proof: { figures: [rows, sum(price), sum(quantity)] }
+    schedule: { cron: 15 * * * *, zone: Europe/Oslo }
   port-gates:
     title: Gates of {port}
     owner: Harbour office

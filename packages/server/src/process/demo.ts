@@ -5,9 +5,13 @@ import type { Message } from "@undercoat/core/message/message";
 import type { ConnectionSettings, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { readProject } from "@undercoat/core/pipeline/project";
 import { demoNames, isSeeded, plantTrouble, seedDemo } from "@undercoat/demo/demo";
-import { makeFares } from "@undercoat/demo/files";
+import { makeFares, makeTariff, passTariffHour } from "@undercoat/demo/files";
 import { demoProject } from "@undercoat/demo/project";
+import { makeTills, passTillHour } from "@undercoat/demo/tills";
+import { makeWorkshop, passWorkshopHour, workshopNames } from "@undercoat/demo/workshop";
+import { openDrop } from "@undercoat/standins/drop";
 import { openInbox } from "@undercoat/standins/inbox";
+import { hasMariaDb, startMariaDb } from "@undercoat/standins/mariadb";
 import { openReceiver } from "@undercoat/standins/receiver";
 import { requestRuns } from "../jobs/runs.ts";
 import { mailServer, setMailServer } from "../messages/mailserver.ts";
@@ -23,13 +27,15 @@ interface Secrets {
   reader: string;
   loader: string;
   office: string;
+  workshop: string;
+  drop: string;
 }
 
 function secretsOf(settings: Settings): Secrets {
   const file = join(settings.data, "demo.json");
   const kept: Partial<Secrets> = existsSync(file) ? JSON.parse(readFileSync(file, "utf8")) : {};
   const fresh = () => randomBytes(18).toString("base64url");
-  const secrets = { reader: fresh(), loader: fresh(), office: fresh(), ...kept };
+  const secrets = { reader: fresh(), loader: fresh(), office: fresh(), workshop: fresh(), drop: fresh(), ...kept };
   writePrivate(settings.data, "demo.json", JSON.stringify(secrets));
   return secrets;
 }
@@ -80,6 +86,63 @@ async function openStandins(serving: Serving, settings: Settings, secret: string
     );
 }
 
+/** What happens in an hour of business beside what happens anyway. */
+function onHour({ house }: Serving, happens: () => Promise<void> | void): void {
+  const { passHour } = house;
+  house.passHour =
+    passHour &&
+    (async () => {
+      await passHour();
+      await happens();
+    });
+}
+
+/** Keeps a connection at a stand-in's port, which may differ from start to start; one that was taken away stays away. */
+async function follow(
+  settings: Settings,
+  isNew: boolean,
+  name: string,
+  of: ConnectionSettings,
+  password: string,
+): Promise<void> {
+  if (isNew || (await ConnectionRow.findByPk(name)))
+    await ConnectionRow.upsert({ name, settings: of, secret: seal(settings.key, password, name) });
+}
+
+/** The ports' tills leave their files in a drop. */
+async function openTills(serving: Serving, settings: Settings, password: string, isNew: boolean): Promise<void> {
+  const folder = join(settings.data, "drop");
+  makeTills(folder);
+  const keyFile = join(settings.data, "drop.key");
+  const drop = await opened(
+    (port) => openDrop({ folder, user: "tills", password, keyFile }, port),
+    settings.port === 0 ? 0 : 4472,
+  );
+  serving.closes(drop.close);
+  onHour(serving, () => passTillHour(folder));
+  const host = { host: "127.0.0.1", port: drop.port, user: "tills", hostKey: drop.fingerprint };
+  await follow(settings, isNew, "drop", { kind: "sftp", ...host, path: "/" }, password);
+}
+
+/** The Workshop's database, where its server is installed. */
+async function openWorkshop(
+  serving: Serving,
+  settings: Settings,
+  password: string,
+  isNew: boolean,
+  tell: Tell,
+): Promise<void> {
+  if (!hasMariaDb())
+    return tell("The Workshop stays closed: MariaDB is not installed (Debian's package mariadb-server)");
+  const server = await startMariaDb(join(settings.data, "workshop"), ["--innodb-buffer-pool-size=64M"]);
+  serving.closes(server.stop);
+  await makeWorkshop(server, password);
+  onHour(serving, () => passWorkshopHour(server));
+  const { database, reader: user } = workshopNames;
+  const at = { host: "127.0.0.1", port: server.port, database, user };
+  await follow(settings, isNew, "workshop", { kind: "mariadb", ...at, tls: "off" }, password);
+}
+
 /** Sets the demo up where that is still to do: rows, account, connections, pipelines, first loads and the planted trouble. */
 export async function furnishDemo(serving: Serving, settings: Settings, tell: Tell): Promise<void> {
   const url = serving.databaseUrl;
@@ -117,9 +180,13 @@ export async function furnishDemo(serving: Serving, settings: Settings, tell: Te
   const [folder] = settings.files;
   if (folder !== undefined) {
     makeFares(folder);
+    await makeTariff(folder);
+    onHour(serving, () => passTariffHour(folder));
     if (known === 0)
       await ConnectionRow.upsert({ name: "fares", settings: { kind: "files", path: "fares" }, secret: null });
   }
+  await openTills(serving, settings, secrets.drop, known === 0);
+  await openWorkshop(serving, settings, secrets.workshop, known === 0, tell);
   await openStandins(serving, settings, secrets.office, known === 0);
   if (known === 0) await firstLoads(serving, url(demoNames.bookings), tell);
 }
@@ -127,8 +194,12 @@ export async function furnishDemo(serving: Serving, settings: Settings, tell: Te
 async function firstLoads({ house: { store, queue } }: Serving, bookings: string, tell: Tell): Promise<void> {
   const { project, problems } = readProject(demoProject);
   if (!project) throw new Error(problems[0]?.message);
-  for (const [name, definition] of Object.entries(project.pipelines ?? {}))
-    await savePipeline(store, name, definition as Pipeline, { by: null });
+  // What has no source here is left out.
+  const there = new Set((await ConnectionRow.findAll()).map(({ name }) => name));
+  const pipelines = Object.entries(project.pipelines ?? {}).filter(([, { loads }]) =>
+    Object.values(loads).every(({ from }) => there.has(from.connection) || from.connection.includes("{")),
+  );
+  for (const [name, definition] of pipelines) await savePipeline(store, name, definition as Pipeline, { by: null });
   tell("Undercoat loads them for the first time");
   const run = async (pipeline: string, kind: "load" | "prove") => {
     const sets = Object.keys(project.pipelines?.[pipeline]?.values ?? {});
@@ -147,7 +218,7 @@ async function firstLoads({ house: { store, queue } }: Serving, bookings: string
         await new Promise((resolve) => setTimeout(resolve, 100));
       }
   };
-  for (const name of Object.keys(project.pipelines ?? {})) {
+  for (const [name] of pipelines) {
     await run(name, "load");
     tell(`  ${name}`);
   }

@@ -28,7 +28,7 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
       kind: connection?.kind ?? "postgres",
       password: "",
       warehouse: connection?.usedBy.some((use) => use.as === "warehouse") ?? false,
-      fields: Object.assign({}, ...Object.values(kindForms).map((one) => one.initial(connection ?? {}))),
+      fields: kindForms[connection?.kind ?? "postgres"].initial(connection ?? {}),
     },
     validate: (values) => ({
       ...(connection || /^[a-z0-9][a-z0-9_-]{0,62}$/i.test(values.name) ? {} : { name: "Letters, digits, - and _" }),
@@ -41,6 +41,12 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
     }),
   });
   const kind = kindForms[form.values.kind];
+  // What was typed into a field that both kinds have stays; what a kind has by itself does not.
+  const choose = (next: ConnectionView["kind"]) => {
+    const [first, then] = [kind.initial({}), kindForms[next].initial({})];
+    const typed = Object.entries(form.values.fields).filter(([name, value]) => name in then && value !== first[name]);
+    form.setValues({ kind: next, fields: { ...then, ...Object.fromEntries(typed) } });
+  };
   const { steps, state, error, check } = useCheck();
   const settings = () => {
     const { password, fields } = form.values;
@@ -81,6 +87,7 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
               data={Object.entries(kindForms).map(([value, { title }]) => ({ value, label: title }))}
               allowDeselect={false}
               {...form.getInputProps("kind")}
+              onChange={(next) => next && choose(next as ConnectionView["kind"])}
             />
           </div>
         )}
@@ -103,6 +110,17 @@ export function ConnectionForm({ connection, onClose }: { connection: Connection
                   {step.fact}
                   {step.failure?.detail && <div>{step.failure.detail}</div>}
                   {step.failure?.hint && <div style={{ color: "var(--ink)" }}>{step.failure.hint}</div>}
+                  {step.offer && (
+                    <Button
+                      size="compact-sm"
+                      variant="outline"
+                      mt={6}
+                      onClick={() => step.offer && form.setFieldValue(`fields.${step.offer.setting}`, step.offer.value)}
+                      disabled={form.values.fields[step.offer.setting] === step.offer.value}
+                    >
+                      {form.values.fields[step.offer.setting] === step.offer.value ? "Accepted" : "Accept this key"}
+                    </Button>
+                  )}
                 </span>
                 <span className="mono quiet">{step.milliseconds} ms</span>
               </li>

@@ -8,6 +8,8 @@ export interface CheckStep {
   fact: string;
   milliseconds: number;
   failure: { message: string; detail?: string; hint?: string } | null;
+  /** a setting that would let the step pass, once somebody accepts it */
+  offer?: { setting: string; value: string };
 }
 
 /** Checks a connection's settings; steps appear as they end. */
