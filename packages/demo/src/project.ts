@@ -174,7 +174,7 @@ pipelines:
           something was taken: takings > 0
         into: { table: harbour.takings, mode: upsert, key: [day, till] }
         proof: { by: { column: day, slice: month }, figures: [rows, sum(takings)] }
-    schedule: { every: PT15M, zone: Europe/Oslo }
+    schedule: { every: PT1M, when: arrived, zone: Europe/Oslo }
   workshop:
     title: Workshop
     owner: Technical department

@@ -25,6 +25,8 @@ export interface Settings {
   proxies: string[];
   /** the folders below which file connections may lie */
   files: string[];
+  /** the most bytes of a file that is dropped onto a page */
+  fileLimit: number;
   /** for how long ended runs and what they told are kept */
   keeping: Keeping;
 }
@@ -36,6 +38,13 @@ function duration(name: string, text: string): string {
     // Said below.
   }
   throw new SettingError(`${name} is ${text}; it must be a duration of a day or more, such as P180D.`);
+}
+
+/** @throws SettingError */
+function megabytes(name: string, text: string): number {
+  if (!/^[1-9]\d{0,6}$/.test(text))
+    throw new SettingError(`${name} is ${text}; it must be a whole number of megabytes.`);
+  return Number(text) * 1024 * 1024;
 }
 
 const listed = (text: string | undefined) => (text ?? "").split(/[\s,]+/).filter(Boolean);
@@ -87,6 +96,7 @@ export function readSettings(environment: NodeJS.ProcessEnv = process.env): Sett
     hosts: listed(environment.UNDERCOAT_HOSTS).map((name) => name.toLowerCase()),
     proxies: listed(environment.UNDERCOAT_PROXY),
     files: environment.UNDERCOAT_FILES ? environment.UNDERCOAT_FILES.split(":").filter(Boolean) : [join(data, "files")],
+    fileLimit: megabytes("UNDERCOAT_FILE_LIMIT", environment.UNDERCOAT_FILE_LIMIT ?? "2048"),
     keeping: {
       runs: duration("UNDERCOAT_KEEP", environment.UNDERCOAT_KEEP ?? "P180D"),
       lines: duration("UNDERCOAT_KEEP_LINES", environment.UNDERCOAT_KEEP_LINES ?? "P30D"),

@@ -24,7 +24,7 @@ export interface TestHouse {
   sql(database: string, text: string): Promise<pg.QueryResult>;
   url(database: string): string;
   names: { source: string; warehouse: string };
-  /** asks the API as a user, by token; without one as a visitor */
+  /** asks the API as a user, by token; without one as a visitor. A body of bytes is sent as it is, any other as JSON */
   ask(
     method: string,
     path: string,
@@ -63,6 +63,7 @@ export async function makeHouse(name: string): Promise<TestHouse> {
     hosts: [],
     proxies: [],
     files: [],
+    fileLimit: 1024 * 1024,
     keeping: { runs: "P180D", lines: "P30D" },
   };
   const store = await Store.open(url(`${name}_own`), settings.key);
@@ -77,10 +78,12 @@ export async function makeHouse(name: string): Promise<TestHouse> {
         headers: {
           Host: "127.0.0.1:4400",
           ...(token ? { Authorization: `Bearer ${token}` } : { Origin: origin }),
-          ...(body === undefined ? {} : { "Content-Type": "application/json" }),
+          ...(body === undefined
+            ? {}
+            : { "Content-Type": `application/${body instanceof Uint8Array ? "octet-stream" : "json"}` }),
           ...headers,
         },
-        body: body === undefined ? undefined : JSON.stringify(body),
+        body: body === undefined ? undefined : body instanceof Uint8Array ? new Uint8Array(body) : JSON.stringify(body),
       });
       const text = await response.text();
       const json = /json/.test(response.headers.get("content-type") ?? "");

@@ -1,4 +1,5 @@
 import "@mantine/core/styles.css";
+import "@mantine/dropzone/styles.css";
 import "@fontsource-variable/source-serif-4";
 import "@fontsource-variable/public-sans";
 import "@fontsource-variable/jetbrains-mono";

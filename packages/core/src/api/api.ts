@@ -69,6 +69,8 @@ export type ConnectionView = ConnectionSettings & {
     warehouse: boolean;
     /** true where SQL is asked of it: it has tables, and takes queries and conditions */
     asks: boolean;
+    /** true where files can be dropped onto its page */
+    takes: boolean;
   };
   hasPassword: boolean;
   /** pipelines that read from or write into it */

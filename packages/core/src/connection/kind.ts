@@ -12,6 +12,8 @@ export interface ConnectionKind<Settings> {
   warehouse: boolean;
   /** true for a source that SQL is asked of; others take no query and no condition */
   asks: boolean;
+  /** true where files can be dropped onto its page */
+  takes: boolean;
   /** what a setting is where nothing is said */
   defaults: Partial<Settings>;
   /** what only an administrator changes */

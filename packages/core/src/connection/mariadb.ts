@@ -15,6 +15,7 @@ export const mariadb: ConnectionKind<MariaSettings> = {
   secret: "password",
   warehouse: false,
   asks: true,
+  takes: false,
   defaults: { port, tls: "off" },
   reserved: () => [],
   address: networkAddress,

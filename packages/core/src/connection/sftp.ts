@@ -25,6 +25,7 @@ export const sftp: ConnectionKind<SftpSettings> = {
   secret: "password",
   warehouse: false,
   asks: false,
+  takes: false,
   defaults: { port, path: "." },
   reserved: () => [],
   // Another key of the host's is another host.

@@ -219,8 +219,14 @@ export interface Load {
   proof?: ProofPlan;
 }
 
-/** When a pipeline is started: every so long, at times of the clock, or when another one has ended. */
-export type Timing = { every: string } | { cron: string } | { after: string; on?: "finished" | "proved" };
+/**
+ * When a pipeline is started: every so long, at times of the clock, or when another one has ended. `when: arrived`: only
+ * where a file that it reads has come or changed since, and stands still.
+ */
+export type Timing =
+  | { every: string; when?: "arrived" }
+  | { cron: string }
+  | { after: string; on?: "finished" | "proved" };
 
 export type Schedule = Timing & {
   zone?: string;

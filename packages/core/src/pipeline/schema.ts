@@ -10,7 +10,7 @@ import { durationSeconds } from "../schedule/duration.ts";
 import { isZone } from "../schedule/schedule.ts";
 import { NameError, parseTableName } from "../sql/identifier.ts";
 import { canonicalType } from "../sql/type.ts";
-import { takesAway } from "./pipeline.ts";
+import { type Load, takesAway } from "./pipeline.ts";
 
 /**
  * The Joi schemas of everything a project file says. The server checks requests with them and
@@ -333,6 +333,7 @@ export const scheduleSchema = Joi.object({
   ),
   after: slug,
   on: Joi.string().valid("finished", "proved"),
+  when: Joi.string().valid("arrived"),
   zone,
   paused: Joi.boolean(),
   from: day,
@@ -347,10 +348,11 @@ export const scheduleSchema = Joi.object({
 })
   .xor("every", "cron", "after")
   .with("on", "after")
+  .with("when", "every")
   .messages({
     "object.missing": "{{#label}} needs every, cron or after",
     "object.xor": "{{#label}} has more than one of every, cron and after; keep one",
-    "object.with": "{{#label}}: on says how the pipeline after which it runs has ended",
+    "object.with": "{{#label}}: on goes with after, and when with every",
   });
 
 const parameterName = /^[A-Za-z_][A-Za-z0-9_]{0,62}$/;
@@ -393,6 +395,9 @@ export const pipelineSchema = Joi.object({
   const missing = listed
     .flatMap((schedule: { values?: string[] }) => schedule.values ?? [])
     .find((set) => !sets.has(set));
+  const reads = (Object.values(pipeline.loads ?? {}) as Load[]).some(({ from }) => from.files !== undefined);
+  if (!reads && listed.some((schedule: { when?: string }) => schedule.when === "arrived"))
+    return helpers.message({ custom: "{{#label}}: a schedule waits for files to arrive, and no load reads files" });
   return missing === undefined
     ? pipeline
     : helpers.message({

@@ -23,8 +23,8 @@ export const schedulesOf = ({ schedule, schedules = [] }: Pick<Pipeline, "schedu
 
 /** What tells a schedule from others of its pipeline: when it starts what, whatever else is said of it. */
 export function scheduleName(schedule: Schedule): string {
-  const { every, cron, after, on, zone, values, set, do: does } = schedule as Schedule & Record<string, unknown>;
-  return JSON.stringify({ every, cron, after, on, zone, values, set, does });
+  const { every, cron, after, on, when, zone, values, set, do: does } = schedule as Schedule & Record<string, unknown>;
+  return JSON.stringify({ every, cron, after, on, when, zone, values, set, does });
 }
 
 const zoneOf = ({ zone = "UTC" }: Schedule) => zone;
@@ -89,6 +89,7 @@ export function scheduleWords(schedule: Schedule | undefined): string {
       : "every" in schedule
         ? `every ${durationWords(schedule.every).replace(/^1 /, "")}`
         : cronWords(schedule.cron);
+  const looked = "when" in schedule && schedule.when === "arrived" ? `when a file arrives, looked for ${when}` : when;
   const does = { run: "", prove: "proved ", sweep: "looks for rows gone " }[schedule.do ?? "run"];
   const sets = schedule.values
     ? ` with ${schedule.values.length > 2 ? `${schedule.values.length} sets` : schedule.values.join(" and ")}`
@@ -98,7 +99,7 @@ export function scheduleWords(schedule: Schedule | undefined): string {
         .map(([address, text]) => `${address} ${text}`)
         .join(", ")}`
     : "";
-  const told = `${does}${when}${sets}${settings}`;
+  const told = `${does}${looked}${sets}${settings}`;
   return schedule.paused ? `paused (${told})` : told;
 }
 

@@ -88,5 +88,16 @@ export interface Source {
   dataset(table: TableName): Promise<Dataset>;
   firstRows(table: TableName, limit: number): Promise<Row[]>;
   timeColumns(table: TableName): Promise<TimeColumn[]>;
+  /** The parts that a load would read, as a text that is another once one comes or changes; null where a kind has none. */
+  arrivals(from: From): Promise<string | null>;
+  /**
+   * Takes a file as it comes, where a kind does: it lies there whole or not at all.
+   * @throws LoadFailure for a name that leads elsewhere, one that is there, or more bytes than are taken
+   */
+  receive?(
+    file: string,
+    bytes: Readable,
+    how: { most: number; replace: boolean; signal: AbortSignal },
+  ): Promise<{ bytes: number }>;
   snapshot(application: string, options?: SnapshotOptions): Promise<Snapshot>;
 }

@@ -1,7 +1,9 @@
-import { type Pipeline, type Schedule, sweeps } from "@undercoat/core/pipeline/pipeline";
+import { resolve } from "@undercoat/core/parameter/resolve";
+import { type Pipeline, type Schedule, sweeps, takesAway } from "@undercoat/core/pipeline/pipeline";
 import type { RunStatus, Scope } from "@undercoat/core/run/run";
 import { cellsDue } from "@undercoat/core/schedule/cells";
 import { isOpenAt, scheduledGivens, schedulesOf } from "@undercoat/core/schedule/schedule";
+import { sourceFor } from "@undercoat/engine/source/registry";
 import { Op, QueryTypes, type Transaction } from "sequelize";
 import { tellLate } from "../messages/tell.ts";
 import { pausedAll } from "../pipelines/pause.ts";
@@ -102,6 +104,9 @@ async function startOne(store: Store, queue: Queue, due: TimerRow, now: number):
   const seen = await PipelineRow.findByPk(due.pipeline);
   // A source is not asked for new tables while the pipeline is held.
   const joining = seen?.definition.joins ? await newTablesOf(store, seen) : null;
+  const waits = seen && scheduleOf(seen.definition, due);
+  const arrived =
+    seen && waits && "when" in waits && waits.when ? await arrivals(store, seen.definition, waits, now) : null;
   return store.sequelize.transaction(async (transaction) => {
     const timer = await TimerRow.findOne({
       where: { pipeline: due.pipeline, schedule: due.schedule, nextAt: { [Op.lte]: new Date(now) } },
@@ -118,10 +123,16 @@ async function startOne(store: Store, queue: Queue, due: TimerRow, now: number):
       !isOpenAt(schedule, now, timer.begun) ||
       (late && schedule.catchUp === "none" && !("after" in schedule)) ||
       (await overlaps(timer, schedule, transaction));
-    const begun = timer.begun + (leftOut ? 0 : 1);
-    await timer.update({ begun, nextAt: dueAfter(schedule, now, begun) }, { transaction });
+    // Files that came since the last look may still be written; the next one finds whether they stand still.
+    const stands =
+      arrived === null || (arrived === timer.seen?.last && arrived !== timer.seen.started && arrived !== "");
+    const starts = !leftOut && stands;
+    const begun = timer.begun + (starts ? 1 : 0);
+    const started = starts && arrived !== null ? arrived : (timer.seen?.started ?? "");
+    const look = arrived === null ? {} : { seen: { last: arrived, started } };
+    await timer.update({ ...look, begun, nextAt: dueAfter(schedule, now, begun) }, { transaction });
     await noteNext(row.name, transaction);
-    if (leftOut) return false;
+    if (!starts) return false;
     const reason =
       "after" in schedule ? `after ${schedule.after}` : late ? "on schedule, after downtime" : "on schedule";
     await requestRuns(
@@ -139,6 +150,21 @@ async function startOne(store: Store, queue: Queue, due: TimerRow, now: number):
     );
     return true;
   });
+}
+
+/** Which files the loads of a pipeline would read with a schedule's values, as a text. Where a place can't be looked at there is nothing new. */
+async function arrivals(store: Store, pipeline: Pipeline, schedule: Schedule, now: number): Promise<string> {
+  const found = new Set<string>();
+  for (const given of scheduledGivens(schedule)) {
+    const { definition } = resolve(pipeline, given, now);
+    for (const { from } of Object.values(definition.loads)) {
+      if (from.files === undefined) continue;
+      const source = sourceFor(await store.credentials(from.connection));
+      const files = await source.arrivals(from).catch(() => null);
+      if (files) found.add(`${from.connection}\n${files}`);
+    }
+  }
+  return [...found].sort().join("\n\n");
 }
 
 /** What a schedule starts. */
@@ -211,7 +237,10 @@ export async function startCellProofs(store: Store, queue: Queue, now: number): 
       for (const [load, set] of Object.keys(definition.loads).flatMap((load) =>
         lines.map((set): [string, string | null] => [load, set]),
       )) {
-        const proof = definition.loads[load]?.proof;
+        const one = definition.loads[load];
+        // Files that were taken away can't be read again.
+        if (!one || takesAway(one)) continue;
+        const { proof } = one;
         const mine = marks.filter((mark) => mark.pipeline === name && mark.load === load && mark.line === (set ?? ""));
         const due = mine.filter((mark) =>
           cellsDue(

@@ -1,9 +1,13 @@
+import { Readable } from "node:stream";
+import type { ReadableStream as NodeReadableStream } from "node:stream/web";
 import type { ConnectionView } from "@undercoat/core/api/api";
 import { kindOf, sameAddress } from "@undercoat/core/connection/kinds";
 import { connectionsOf } from "@undercoat/core/parameter/resolve";
 import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import { connectionSchema, slug } from "@undercoat/core/pipeline/schema";
 import { formatTableName } from "@undercoat/core/sql/identifier";
+import { LoadFailure } from "@undercoat/engine/failure";
+import { FileThere, TooLarge } from "@undercoat/engine/source/files/store";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Source } from "@undercoat/engine/source/source";
 import type { Context } from "hono";
@@ -33,11 +37,11 @@ export async function usersOf(name: string): Promise<ConnectionView["usedBy"]> {
 }
 
 const view = async ({ name, settings, secret }: ConnectionRow): Promise<ConnectionView> => {
-  const { title, warehouse, asks: asked, place, manner } = kindOf(settings);
+  const { title, warehouse, asks: asked, takes: taken, place, manner } = kindOf(settings);
   return {
     name,
     ...settings,
-    about: { title, place: place(settings), manner: manner(settings), warehouse, asks: asked },
+    about: { title, place: place(settings), manner: manner(settings), warehouse, asks: asked, takes: taken },
     hasPassword: secret !== null,
     usedBy: await usersOf(name),
   };
@@ -164,6 +168,26 @@ export const connections = routes()
       });
     },
   )
+  /** Takes a file as it comes, under the name of the query; `replace` for one that is there. */
+  .put("/:name/files", requires("editor"), asks("file", "replace"), async (c) => {
+    const { file = "", replace } = c.req.valid("query");
+    const { store, settings } = c.get("house");
+    const source = await sourceOf(c);
+    if (!source.receive) throw new HttpProblem(422, `${c.req.param("name")} takes no files`);
+    const stored = await source
+      .receive(file, Readable.fromWeb(c.req.raw.body as NodeReadableStream<Uint8Array>), {
+        most: settings.fileLimit,
+        replace: replace === "yes",
+        signal: c.req.raw.signal,
+      })
+      .catch((error: unknown) => {
+        if (!(error instanceof LoadFailure)) throw error;
+        const status = error instanceof TooLarge ? 413 : error instanceof FileThere ? 409 : 422;
+        throw new HttpProblem(status, error.failure.message, { hint: error.failure.hint });
+      });
+    await store.tell({ kind: "changed", what: "connections" });
+    return c.json(stored, 201);
+  })
   .get("/:name/datasets", async (c) => c.json(await (await sourceOf(c)).datasets()))
   .get("/:name/dataset", asks("schema", "table"), async (c) =>
     c.json(await (await sourceOf(c)).dataset(tableOf(c.req.valid("query")))),

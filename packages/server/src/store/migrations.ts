@@ -152,4 +152,10 @@ CREATE TABLE workers (name text PRIMARY KEY, host text NOT NULL, pid integer NOT
 CREATE INDEX runs_queued ON runs (pipeline) WHERE status = 'queued';`);
     },
   },
+  {
+    name: "0013-arrivals",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      await context.sequelize.query("ALTER TABLE timers ADD COLUMN seen json");
+    },
+  },
 ];

@@ -111,6 +111,8 @@ export class TimerRow extends StoredRow<TimerRow> {
   declare apart: string[] | null;
   declare nextAt: Date | null;
   declare begun: number;
+  /** of one that waits for files: those it has started something for, and those there were at its last look */
+  declare seen: { started: string; last: string } | null;
 }
 
 /** An earlier interval that is loaded slice by slice. */
@@ -416,6 +418,7 @@ export function bindModels(sequelize: Sequelize): void {
     apart: optionalJson,
     nextAt: time,
     begun: number,
+    seen: optionalJson,
   });
   bind<BackfillRow>(BackfillRow, "backfills", {
     id: serial,

@@ -17,6 +17,7 @@ import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { ConnectionForm } from "./ConnectionForm.tsx";
 import { DatasetDetail } from "./DatasetDetail.tsx";
+import { FileDrop } from "./FileDrop.tsx";
 
 function Duplicate({ connection, onClose }: { connection: ConnectionView; onClose: () => void }) {
   const navigate = useNavigate();
@@ -123,6 +124,7 @@ export default function ConnectionPage() {
       }
     >
       <ErrorNote error={remove.error ?? datasets.error} />
+      {view.about.takes && canEdit && <FileDrop connection={name} />}
       {datasets.data && (
         <div
           className="columns"

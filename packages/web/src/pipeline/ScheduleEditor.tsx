@@ -20,9 +20,10 @@ const kinds: { value: Kind; label: string }[] = [
   { value: "cron", label: "by a cron line of five fields" },
   { value: "after", label: "after another pipeline" },
 ];
+const arrived = { value: "arrived" as const, label: "when a file arrives" };
 const weekdays = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
 
-const timing = ["every", "cron", "after", "on", "zone"] as const;
+const timing = ["every", "cron", "after", "on", "when", "zone"] as const;
 
 /** What a schedule says besides when. */
 type More = Omit<Schedule, (typeof timing)[number]>;
@@ -80,6 +81,7 @@ export function ScheduleEditor({ view, at, close }: Props) {
   const replaced = (next: Schedule | null) => [...all.slice(0, at), ...(next ? [next] : []), ...all.slice(at + 1)];
   const paused = current?.paused ?? false;
   const sets = Object.keys(view.definition.values ?? {});
+  const readsFiles = Object.values(view.definition.loads).some(({ from }) => from.files !== undefined);
   return (
     <form
       onSubmit={(event) => {
@@ -90,13 +92,21 @@ export function ScheduleEditor({ view, at, close }: Props) {
       <Stack gap="xs">
         <Select
           label="It runs"
-          data={kinds}
+          data={readsFiles ? [...kinds, arrived] : kinds}
           value={form.kind}
           allowDeselect={false}
           onChange={(kind) => put({ kind: kind as Kind })}
           {...inPopover}
         />
         {form.kind === "every" && <MinutesInput value={form.minutes} onChange={(minutes) => put({ minutes })} />}
+        {form.kind === "arrived" && (
+          <MinutesInput
+            label="Looked for every so many minutes"
+            description="A file counts once it is the same at two looks"
+            value={form.minutes}
+            onChange={(minutes) => put({ minutes })}
+          />
+        )}
         {form.kind === "weekly" && (
           <Checkbox.Group label="On" value={form.weekdays} onChange={(days) => put({ weekdays: days })}>
             <Group gap={8} mt={4}>

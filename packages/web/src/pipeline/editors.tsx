@@ -465,8 +465,25 @@ export function FiguresEditor({ load, preview, onSet, close }: EditorProps) {
   );
 }
 
-export function MinutesInput({ value, onChange }: { value: number; onChange: (value: number) => void }) {
+export function MinutesInput({
+  label = "Minutes",
+  description,
+  value,
+  onChange,
+}: {
+  label?: string;
+  description?: string;
+  value: number;
+  onChange: (value: number) => void;
+}) {
   return (
-    <NumberInput label="Minutes" min={1} max={44_640} value={value} onChange={(next) => onChange(Number(next) || 1)} />
+    <NumberInput
+      label={label}
+      description={description}
+      min={1}
+      max={44_640}
+      value={value}
+      onChange={(next) => onChange(Number(next) || 1)}
+    />
   );
 }

@@ -3,7 +3,7 @@ import { durationSeconds } from "@undercoat/core/schedule/duration";
 import { zone as ownZone } from "../parts/format.ts";
 
 /** When something runs, as a form asks it. */
-export type Kind = "every" | "daily" | "weekly" | "monthly" | "cron" | "after";
+export type Kind = "every" | "daily" | "weekly" | "monthly" | "cron" | "after" | "arrived";
 
 export interface TimingForm {
   kind: Kind;
@@ -35,6 +35,8 @@ export function formOf(schedule: Schedule | undefined): TimingForm {
   };
   if (!schedule) return base;
   if ("after" in schedule) return { ...base, kind: "after", after: schedule.after, on: schedule.on ?? "finished" };
+  if ("every" in schedule && schedule.when)
+    return { ...base, kind: "arrived", minutes: Math.max(1, Math.round(durationSeconds(schedule.every) / 60)) };
   if ("every" in schedule) return { ...base, minutes: Math.max(1, Math.round(durationSeconds(schedule.every) / 60)) };
   const [, minute, hour, monthday = "*", weekday = "*"] =
     /^(\d{1,2}) (\d{1,2}) (\d{1,2}|\*) \* (\d(?:,\d)*|\*)$/.exec(schedule.cron.trim()) ?? [];
@@ -50,6 +52,8 @@ export function timingOf(form: TimingForm): Timing {
   switch (form.kind) {
     case "every":
       return { every: `PT${form.minutes}M` };
+    case "arrived":
+      return { every: `PT${form.minutes}M`, when: "arrived" };
     case "daily":
       return { cron: `${minute} ${hour} * * *` };
     case "weekly":

@@ -3,7 +3,7 @@ import { kindOf } from "@undercoat/core/connection/kinds";
 import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
 import { filePath } from "@undercoat/core/dataset/item";
 import { formatOf } from "@undercoat/core/file/format";
-import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
+import type { ConnectionSettings, From } from "@undercoat/core/pipeline/pipeline";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import { type CheckStep, runSteps, type Step } from "../../connection/check.ts";
 import type { Credentials, CredentialsOf, Row } from "../../connection/credentials.ts";
@@ -117,6 +117,12 @@ export class FilesSource implements Source {
     return [];
   }
 
+  arrivals({ files }: From): Promise<string | null> {
+    return this.with(async (store) =>
+      files === undefined ? null : (await store.find(files)).map(({ name, mark }) => `${name} ${mark}`).join("\n"),
+    );
+  }
+
   async snapshot(_application = "", { after, signal }: SnapshotOptions = {}): Promise<Snapshot> {
     await after;
     const store = await this.open(signal);
@@ -136,10 +142,10 @@ export class FilesSource implements Source {
 }
 
 /** A folder of this machine as a source. */
-export function folderSource(credentials: CredentialsOf<"files">): FilesSource {
+export function folderSource(credentials: CredentialsOf<"files">): Source {
   const { path } = credentials.settings;
   const open = () => FolderStore.open(path);
-  return new FilesSource(credentials, open, (opened) => [
+  const source = new FilesSource(credentials, open, (opened) => [
     [
       "folder",
       async () => {
@@ -148,4 +154,6 @@ export function folderSource(credentials: CredentialsOf<"files">): FilesSource {
       },
     ],
   ]);
+  const receive: Source["receive"] = async (file, bytes, how) => (await open()).receive(file, bytes, how);
+  return Object.assign(source, { receive });
 }

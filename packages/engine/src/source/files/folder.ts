@@ -1,9 +1,13 @@
-import { createReadStream } from "node:fs";
+import { randomUUID } from "node:crypto";
+import { createReadStream, createWriteStream } from "node:fs";
 import { mkdir, realpath, rename, stat, unlink } from "node:fs/promises";
 import { dirname, isAbsolute, join, relative, sep } from "node:path";
+import type { Readable } from "node:stream";
+import { pipeline } from "node:stream/promises";
+import { formatOf } from "@undercoat/core/file/format";
 import { escapePath, glob } from "tinyglobby";
 import { LoadFailure } from "../../failure.ts";
-import { type FileStore, type FoundFile, isUnfinished } from "./store.ts";
+import { type FileStore, FileThere, type FoundFile, isUnfinished, TooLarge } from "./store.ts";
 
 /** The folders below which connections may lie; the process that starts says which. */
 let allowed: readonly string[] = [];
@@ -98,6 +102,55 @@ export class FolderStore implements FileStore {
     if (!lies(this.folder, await realpath(dirname(target))))
       throw new LoadFailure({ message: `${to} leads out of the folder` });
     await rename(path, target);
+  }
+
+  /** Takes a file as it comes; see Source.receive. */
+  async receive(
+    name: string,
+    bytes: Readable,
+    { most, replace, signal }: { most: number; replace: boolean; signal: AbortSignal },
+  ): Promise<{ bytes: number }> {
+    const parts = name.split("/");
+    if (parts.some((part) => part === "" || part.startsWith(".") || /[\0\\]/.test(part)) || name.length > 500)
+      throw new LoadFailure({
+        message: `${name || "A file without a name"} is no name of a file here`,
+        hint: "Give it a name below the folder, without .. and without a point before it.",
+      });
+    if (formatOf(name) === null)
+      throw new LoadFailure({
+        message: `${name} is in no format that is read`,
+        hint: "Files end in .csv, .tsv, .txt, .json, .ndjson, .parquet or .xlsx, each also in .gz.",
+      });
+    const target = join(this.folder, name);
+    await mkdir(dirname(target), { recursive: true });
+    if (!lies(this.folder, await realpath(dirname(target))))
+      throw new LoadFailure({ message: `${name} leads out of the folder` });
+    if (!replace && (await stat(target).catch(() => null)))
+      throw new FileThere({
+        message: `There is a file ${name} already`,
+        hint: "Replace it, or give this one another name.",
+      });
+    const coming = join(dirname(target), `.${randomUUID()}.part`);
+    let length = 0;
+    const counted = async function* (pieces: AsyncIterable<Uint8Array>) {
+      for await (const piece of pieces) {
+        length += piece.length;
+        if (length > most)
+          throw new TooLarge({
+            message: `${name} is larger than the ${Math.floor(most / 1024 / 1024)} MB that are taken`,
+            hint: "The administrator can allow more with UNDERCOAT_FILE_LIMIT, or put it into the folder.",
+          });
+        yield piece;
+      }
+    };
+    try {
+      await pipeline(bytes, counted, createWriteStream(coming, { flags: "wx" }), { signal });
+      await rename(coming, target);
+    } catch (error) {
+      await unlink(coming).catch(() => undefined);
+      throw error;
+    }
+    return { bytes: length };
   }
 
   async close(): Promise<void> {}

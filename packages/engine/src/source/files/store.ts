@@ -42,5 +42,11 @@ export async function unchanged(store: FileStore, file: FoundFile): Promise<void
     });
 }
 
+/** A file that is to come is there already. */
+export class FileThere extends LoadFailure {}
+
+/** More bytes come than are taken. */
+export class TooLarge extends LoadFailure {}
+
 /** Files that carry a name by which they are still being written. */
 export const isUnfinished = (name: string): boolean => /\.(part|partial|tmp|crdownload)$/i.test(name);

@@ -118,6 +118,10 @@ export class MariaSource implements Source {
     });
   }
 
+  async arrivals(): Promise<null> {
+    return null;
+  }
+
   async snapshot(_application: string, { after, signal }: SnapshotOptions = {}): Promise<Snapshot> {
     const session = await MariaSession.open(this.credentials, signal);
     try {

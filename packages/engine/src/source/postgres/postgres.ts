@@ -124,6 +124,10 @@ export class PostgresSource implements Source {
     return this.with(async (session) => timeColumns(session, table, await this.found(session, table)));
   }
 
+  async arrivals(): Promise<null> {
+    return null;
+  }
+
   async snapshot(application: string, { from, after, waiting, signal }: SnapshotOptions = {}): Promise<Snapshot> {
     const session = await Session.open(this.credentials, { application, readOnly: true, signal });
     try {
