@@ -1,4 +1,4 @@
-import { grouped, subtract } from "@undercoat/core/proof/decimal";
+import { addUp, grouped, subtract } from "@undercoat/core/proof/decimal";
 import { verdictOf } from "@undercoat/core/proof/verdict";
 import fc from "fast-check";
 import { describe, expect, test } from "vitest";
@@ -50,4 +50,25 @@ describe("exact decimals", () => {
     );
     expect(grouped("1204118.5")).toBe("1,204,118.5");
   });
+});
+
+test("a sum of decimals is exact, whatever their scales and order", () => {
+  const decimal = fc
+    .tuple(fc.bigInt({ min: -(10n ** 30n), max: 10n ** 30n }), fc.integer({ min: 0, max: 20 }))
+    .map(([units, scale]) => ({ units, scale }));
+  fc.assert(
+    fc.property(fc.array(decimal, { maxLength: 12 }), (parts) => {
+      const text = ({ units, scale }: { units: bigint; scale: number }) => {
+        const digits = (units < 0n ? -units : units).toString().padStart(scale + 1, "0");
+        return `${units < 0n ? "-" : ""}${scale ? `${digits.slice(0, -scale)}.${digits.slice(-scale)}` : digits}`;
+      };
+      const sum = parts.reduce((so, { units, scale }) => so + units * 10n ** BigInt(20 - scale), 0n);
+      const told = addUp(parts.map(text));
+      const [, sign, whole, rest = ""] = /^(-?)(\d+)(?:\.(\d+))?$/.exec(told) ?? [];
+      expect(BigInt(`${sign}${whole}${rest.padEnd(20, "0")}`)).toBe(sum);
+      expect(addUp(parts.map(text).reverse())).toBe(told);
+    }),
+  );
+  expect(addUp(["0.1", "0.2"])).toBe("0.3");
+  expect(() => addUp(["1e5"])).toThrow(RangeError);
 });

@@ -13,6 +13,7 @@ import { rejected } from "./routes/rejected.ts";
 import { runs } from "./routes/runs.ts";
 import { schedules } from "./routes/schedules.ts";
 import { session } from "./routes/session.ts";
+import { taken } from "./routes/taken.ts";
 import { tokens, users } from "./routes/users.ts";
 import { workers } from "./routes/workers.ts";
 
@@ -29,6 +30,7 @@ export const api = routes()
   .route("/deliveries", deliveries)
   .route("/mail", mail)
   .route("/workers", workers)
+  .route("/files", taken)
   .route("/runs", runs)
   .route("/proofs", proofs)
   .route("/rejected", rejected)

@@ -9,6 +9,7 @@ import { ErrorNote } from "./parts/words.tsx";
 
 const DocsPage = lazy(() => import("./docs/DocsPage.tsx"));
 const Door = lazy(() => import("./account/Door.tsx"));
+const TakenPage = lazy(() => import("./files/TakenPage.tsx"));
 const HistoryPage = lazy(() => import("./history/HistoryPage.tsx"));
 const LifelinePage = lazy(() => import("./history/LifelinePage.tsx"));
 const LedgerPage = lazy(() => import("./ledger/LedgerPage.tsx"));
@@ -80,6 +81,7 @@ export function App() {
               <Route path="/deliveries/:id" element={<DeliveryPage />} />
               <Route path="/arrived" element={<ArrivedPage />} />
               <Route path="/backfills/:id" element={<BackfillPage />} />
+              <Route path="/files/:pipeline/:load" element={<TakenPage />} />
               <Route path="/versions/:name" element={<VersionsPage />} />
               <Route path="/pipelines/:name/:load?" element={<PipelinePage />} />
               <Route path="/rejected" element={<RejectedPage />} />

@@ -12,6 +12,7 @@ import type { RejectedList } from "../run/rejected.ts";
 import type {
   CellProof,
   Failure,
+  FileRead,
   Findings,
   HistoryProof,
   LoadProof,
@@ -76,6 +77,14 @@ export type ConnectionView = ConnectionSettings & {
   /** pipelines that read from or write into it */
   usedBy: { pipeline: string; title: string; as: "source" | "warehouse" }[];
 };
+
+/** A file, or a sheet of one, that a load has taken: as it was read last. */
+export interface FileTaken extends FileRead {
+  run: number;
+  /** which of the load's sets read it; null where it has none */
+  set: string | null;
+  at: string;
+}
 
 export interface PipelineSummary {
   name: string;

@@ -1,3 +1,4 @@
+import type { CsvFormat } from "../pipeline/pipeline.ts";
 import type { ColumnType } from "../sql/type.ts";
 
 /** One readable thing in a source, as a list shows it. */
@@ -45,6 +46,22 @@ export interface Dataset {
   indexes: DatasetIndex[];
   /** true where rows are read from lines, of which some may be no row at all */
   lines?: true;
+}
+
+/** The beginning of a file as it stands, and what becomes of it. */
+export interface Glance {
+  /** which file was looked at, and of how many that fit */
+  file: string;
+  files: number;
+  /** the sheet, of a workbook */
+  sheet: string | null;
+  /** how it is written, as guessed or said; null for what is no text of rows and fields */
+  form: Required<Omit<CsvFormat, "decimal">> | null;
+  /** its first lines as they stand; empty for what is no text */
+  raw: string[];
+  columns: { name: string; type: string; decimal?: "," }[];
+  /** its first records: a row's values, or why a line is no row */
+  rows: { fields: (string | null)[]; fault: string | null }[];
 }
 
 /** A column that could tell what changed. */

@@ -72,7 +72,7 @@ const csvFormat = Joi.object({
   skip: Joi.number().integer().min(0).max(10_000),
 });
 
-const from = Joi.object({
+export const fromSchema = Joi.object({
   connection: connectionName.required(),
   table: tableName,
   query: Joi.string().max(100_000),
@@ -275,7 +275,7 @@ const proof = Joi.object({
 });
 
 export const loadSchema = Joi.object({
-  from: from.required(),
+  from: fromSchema.required(),
   watermark,
   columns: Joi.object().pattern(columnPattern, Joi.alternatives(expression, computed)).min(1).max(1600),
   rules: Joi.object()

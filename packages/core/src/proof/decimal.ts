@@ -18,10 +18,25 @@ export function subtract(a: string, b: string): string | null {
   const left = scaled(a, scale);
   const right = scaled(b, scale);
   if (left === null || right === null) return null;
-  const difference = left - right;
-  const digits = (difference < 0n ? -difference : difference).toString().padStart(scale + 1, "0");
+  return written(left - right, scale);
+}
+
+/** The exact sum of decimals, with the largest scale of them. @throws RangeError for what is none */
+export function addUp(texts: readonly string[]): string {
+  const scale = Math.max(0, ...texts.map(scaleOf));
+  const sum = texts.reduce((so, text) => {
+    const value = scaled(text, scale);
+    if (value === null) throw new RangeError(`${text} is no decimal`);
+    return so + value;
+  }, 0n);
+  return written(sum, scale);
+}
+
+/** A whole number of units of a scale as decimal text. */
+function written(value: bigint, scale: number): string {
+  const digits = (value < 0n ? -value : value).toString().padStart(scale + 1, "0");
   const text = scale ? `${digits.slice(0, -scale)}.${digits.slice(-scale)}` : digits;
-  return difference < 0n ? `-${text}` : text;
+  return value < 0n ? `-${text}` : text;
 }
 
 /** `1204118.50` → `1,204,118.50`; text that is no decimal comes back as it is. */

@@ -91,6 +91,20 @@ export interface Reason {
   examples: string[];
 }
 
+/** A file as it was received, or a sheet of one. */
+export interface FileRead {
+  /** the name by which the load knows it */
+  name: string;
+  bytes: string;
+  /** of the whole file's bytes */
+  sha256: string;
+  /** rows that were read of it, and lines among them that are none */
+  rows: string;
+  faults: string;
+  /** what lies beside it and says what it holds, as far as it was compared: `214 rows as control.csv says` */
+  control: string[];
+}
+
 /** What a load found out besides its tally. */
 export interface Findings {
   reasons: Reason[];
@@ -100,6 +114,8 @@ export interface Findings {
   drift: DriftNote[];
   /** rows that came after the watermark had passed them: how many, and by how much at most (an interval, or a number) */
   late: { rows: string; most: string } | null;
+  /** the files that were read, and the sheets of workbooks; absent where none were */
+  files?: FileRead[];
   /** columns of a history, and how many versions the change of each opened */
   opened?: { column: string; versions: string }[];
 }

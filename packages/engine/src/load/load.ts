@@ -218,13 +218,21 @@ class LoadRun {
     // A repair reads what an ordinary run is yet to.
     if (isDue(order.scope)) for (const told of await source.finish(definition.from)) report.line(told);
     const { reasons, counted } = landed.sifted ?? { reasons: [], counted: [] };
+    const files = source.parts();
     return {
       tally,
       watermark,
       proof,
       bytes: landed.bytes,
       phases: clock.times(),
-      findings: { reasons, counted, drift: drifted.notes, late, ...(after ? { opened: after.opened } : {}) },
+      findings: {
+        reasons,
+        counted,
+        drift: drifted.notes,
+        late,
+        ...(files.length ? { files } : {}),
+        ...(after ? { opened: after.opened } : {}),
+      },
     };
   }
 

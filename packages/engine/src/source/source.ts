@@ -1,7 +1,8 @@
 import type { Readable } from "node:stream";
-import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
+import type { Dataset, DatasetSummary, Glance, TimeColumn } from "@undercoat/core/dataset/dataset";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
+import type { FileRead } from "@undercoat/core/run/run";
 import type { Hashing } from "@undercoat/core/sql/hash";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import type { CheckStep } from "../connection/check.ts";
@@ -34,6 +35,8 @@ export interface Snapshot {
   position(before: string | null): Promise<string | null>;
   /** Which of its parts, such as files, are not as they were at a position, and which are gone. */
   news(since: string): Promise<News>;
+  /** Its parts, such as files, as they have been read so far; none where it has none. */
+  parts(): FileRead[];
   /** The load has committed: what was read is dealt with as it says. Never fails it; sentences that tell what was done. */
   finish(from: From): Promise<string[]>;
   close(): Promise<void>;
@@ -90,6 +93,8 @@ export interface Source {
   timeColumns(table: TableName): Promise<TimeColumn[]>;
   /** The parts that a load would read, as a text that is another once one comes or changes; null where a kind has none. */
   arrivals(from: From): Promise<string | null>;
+  /** The beginning of what a load names as it stands, beside what becomes of it, where a kind has such. */
+  glance?(from: From): Promise<Glance>;
   /**
    * Takes a file as it comes, where a kind does: it lies there whole or not at all.
    * @throws LoadFailure for a name that leads elsewhere, one that is there, or more bytes than are taken

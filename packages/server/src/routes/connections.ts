@@ -3,8 +3,8 @@ import type { ReadableStream as NodeReadableStream } from "node:stream/web";
 import type { ConnectionView } from "@undercoat/core/api/api";
 import { kindOf, sameAddress } from "@undercoat/core/connection/kinds";
 import { connectionsOf } from "@undercoat/core/parameter/resolve";
-import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
-import { connectionSchema, slug } from "@undercoat/core/pipeline/schema";
+import type { ConnectionSettings, From } from "@undercoat/core/pipeline/pipeline";
+import { connectionSchema, fromSchema, slug } from "@undercoat/core/pipeline/schema";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { LoadFailure } from "@undercoat/engine/failure";
 import { FileThere, TooLarge } from "@undercoat/engine/source/files/store";
@@ -166,6 +166,21 @@ export const connections = routes()
         await telling;
         await stream.writeSSE({ event: "done", data: JSON.stringify({ passed }) });
       });
+    },
+  )
+  /** The beginning of a file as it stands, beside what becomes of it as it is said to be written. */
+  .post(
+    "/:name/glance",
+    requires("editor"),
+    takes<{ from: From }>(Joi.object({ from: fromSchema.required() })),
+    async (c) => {
+      const source = await sourceOf(c);
+      if (!source.glance) throw new HttpProblem(422, `${c.req.param("name")} has no files to look at`);
+      const glance = await source.glance(c.req.valid("json").from).catch((error: unknown) => {
+        if (!(error instanceof LoadFailure)) throw error;
+        throw new HttpProblem(422, error.failure.message, { detail: error.failure.detail, hint: error.failure.hint });
+      });
+      return c.json(glance);
     },
   )
   /** Takes a file as it comes, under the name of the query; `replace` for one that is there. */

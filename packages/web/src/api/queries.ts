@@ -1,7 +1,7 @@
 import { infiniteQueryOptions, type QueryClient, queryOptions } from "@tanstack/react-query";
 import type { DeliveryHeading, Event, RejectedView, RunLine, RunSummary } from "@undercoat/core/api/api";
 import type { Given } from "@undercoat/core/parameter/resolve";
-import type { Load, Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
+import type { From, Load, Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
 import type { Declared } from "../values/chosen.ts";
 import { answer, numeral, path, server } from "./client.ts";
 
@@ -83,6 +83,19 @@ export const queries = {
         const { query, ...at } = tableAt(place);
         return answer(connection.rows.$get({ ...at, query: { ...query, limit: numeral(limit) } }));
       },
+    }),
+  glance: (from: From) =>
+    queryOptions({
+      queryKey: ["glance", from],
+      queryFn: () => answer(connection.glance.$post({ ...path({ name: from.connection }), json: { from } })),
+      enabled: Boolean(from.connection && from.files),
+      retry: false,
+      placeholderData: (before) => before,
+    }),
+  taken: (pipeline: string, load: string) =>
+    queryOptions({
+      queryKey: ["taken", pipeline, load],
+      queryFn: () => answer(server.files[":pipeline"][":load"].$get(path({ pipeline, load }))),
     }),
   timeColumns: (place: TablePlace) =>
     queryOptions({ queryKey: ["time", place], queryFn: () => answer(connection.time.$get(tableAt(place))) }),

@@ -150,13 +150,27 @@ export default function ConnectionPage() {
                   width: "minmax(0, 2fr)",
                   cell: (row) => <span className={`mono${open === id(row) ? " strong" : ""}`}>{listedName(row)}</span>,
                 },
-                ...(chosen ? [] : [{ head: "Kind", width: "150px", cell: (row: DatasetSummary) => row.kind }]),
-                {
-                  head: "Rows, about",
-                  width: "110px",
-                  right: true,
-                  cell: (row) => <span className="mono">{grouped(row.rows)}</span>,
-                },
+                ...(chosen
+                  ? []
+                  : [
+                      view.about.asks
+                        ? { head: "Kind", width: "150px", cell: (row: DatasetSummary) => row.kind }
+                        : {
+                            head: "Changed",
+                            width: "220px",
+                            cell: (row: DatasetSummary) => row.comment?.replace("changed ", ""),
+                          },
+                    ]),
+                ...(view.about.asks
+                  ? [
+                      {
+                        head: "Rows, about",
+                        width: "110px",
+                        right: true,
+                        cell: (row: DatasetSummary) => <span className="mono">{grouped(row.rows)}</span>,
+                      },
+                    ]
+                  : []),
                 {
                   head: "Size",
                   width: "90px",

@@ -9,6 +9,7 @@ import { figureWords } from "@undercoat/core/proof/figure";
 import { durationWords } from "@undercoat/core/schedule/duration";
 import { typeFamily } from "@undercoat/core/sql/type";
 import { Fragment, useState } from "react";
+import { Link } from "react-router";
 import { queries } from "../api/queries.ts";
 import { HistoryEditor, historySentence, sinceSentence } from "../shape/HistoryEditor.tsx";
 import { DeletedEditor, deletedSentence } from "../shape/policies.tsx";
@@ -30,7 +31,7 @@ import {
   WithinEditor,
   withinSentence,
 } from "./editors.tsx";
-import { FilesEditor } from "./FilesEditor.tsx";
+import { afterWords, FilesEditor } from "./FilesEditor.tsx";
 import { Phrase } from "./Phrase.tsx";
 
 interface Props {
@@ -109,7 +110,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
               wrong("from", "tables") ??
               wrong("from")
             }
-            width={520}
+            width={asks ? 520 : 860}
             editor={(close) => (
               <>
                 {asks ? <DatasetEditor {...props(close)} /> : <FilesEditor {...props(close)} />}
@@ -181,6 +182,13 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
             </>
           )}
           {asks ? "." : changesOnly(load) ? ", of files that are new or changed." : ", all of them every time."}
+          {afterWords(from.after)}
+          {!asks && (
+            <>
+              {" "}
+              <Link to={`/files/${pipeline.name}/${name}`}>What it has taken</Link>
+            </>
+          )}
           {from.origin && (
             <span>
               {" "}

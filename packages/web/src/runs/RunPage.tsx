@@ -8,6 +8,7 @@ import { Link, useLocation, useNavigate, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { answer, path, server } from "../api/client.ts";
 import { type Progress, queries } from "../api/queries.ts";
+import { FilesRead } from "../files/FilesRead.tsx";
 import { CommandLink, givenOptions, runCommand } from "../parts/CommandLink.tsx";
 import { bytes, counted, exactTime, grouped, moment, seconds } from "../parts/format.ts";
 import { Page, Unanswered } from "../parts/Page.tsx";
@@ -366,6 +367,19 @@ export default function RunPage() {
           ))}
         </tbody>
       </table>
+      {run.loads.map(({ load, findings: { files = [] } }) =>
+        files.length ? (
+          <section key={load} aria-label={`Files of ${load}`} style={{ marginTop: 18 }}>
+            <h2>
+              {counted(files.length, "file")} read for {load}{" "}
+              <Link className="quiet" to={`/files/${run.pipeline}/${load}`}>
+                all that it has taken
+              </Link>
+            </h2>
+            <FilesRead label={`Files of ${load}`} files={files} height={260} />
+          </section>
+        ) : null,
+      )}
     </Page>
   );
 }

@@ -61,6 +61,8 @@ export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: 
     sheet: null,
     names,
     unit: "line",
+    form: { ...dialect, encoding },
+    raw: async (most) => text.split(/\r\n|\n|\r/, most),
     records: () => recordsOf(lined),
     quick: lined.path === null ? null : { rows: quickRows(lined), regular: () => isRegular(duck, lined) },
     columns: (most) => fittingColumns(names, recordsOf(lined), most, csv.decimal),

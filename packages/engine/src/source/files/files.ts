@@ -1,19 +1,24 @@
 import { basename, dirname } from "node:path";
 import { kindOf } from "@undercoat/core/connection/kinds";
-import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
+import type { Dataset, DatasetSummary, Glance, TimeColumn } from "@undercoat/core/dataset/dataset";
 import { filePath } from "@undercoat/core/dataset/item";
 import { formatOf } from "@undercoat/core/file/format";
 import type { ConnectionSettings, From } from "@undercoat/core/pipeline/pipeline";
 import type { TableName } from "@undercoat/core/sql/identifier";
+import { shortType } from "@undercoat/core/sql/type";
 import { type CheckStep, runSteps, type Step } from "../../connection/check.ts";
 import type { Credentials, CredentialsOf, Row } from "../../connection/credentials.ts";
-import { LoadFailure } from "../../failure.ts";
+import { LoadFailure, NoTable } from "../../failure.ts";
 import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
+import { isControl } from "./control.ts";
 import { Duck } from "./duck.ts";
 import { FolderStore } from "./folder.ts";
 import { shapesOf } from "./shape.ts";
 import { FilesSnapshot } from "./snapshot.ts";
 import type { FileStore } from "./store.ts";
+
+/** So many lines and rows are shown of a file's beginning. */
+const glanced = 12;
 
 /** Files in some place as a source. It answers nothing of their rows: these are received and asked there. */
 export class FilesSource implements Source {
@@ -69,7 +74,7 @@ export class FilesSource implements Source {
   datasets(): Promise<DatasetSummary[]> {
     return this.with(async (store) =>
       (await store.find("**/*"))
-        .filter(({ name }) => formatOf(name) !== null)
+        .filter(({ name }) => formatOf(name) !== null && !isControl(name))
         .map(({ name, bytes, changed }) => ({
           schema: dirname(name),
           name: basename(name),
@@ -88,6 +93,44 @@ export class FilesSource implements Source {
     } finally {
       await snapshot.close();
     }
+  }
+
+  glance(from: From): Promise<Glance> {
+    return this.with(async (store) => {
+      const found = (await store.find(from.files ?? "")).filter(({ name }) => !isControl(name));
+      // The latest is the likeliest to be like those that come.
+      const file = found.toSorted((a, b) => (a.changed < b.changed ? 1 : -1))[0];
+      if (!file) throw new NoTable({ message: `${this.credentials.name} has no file ${from.files}` });
+      const duck = await Duck.open(store.folder);
+      try {
+        const [shaped] = await shapesOf(duck, file, from);
+        if (!shaped) throw new LoadFailure({ message: `${file.name} holds nothing` });
+        const rows: Glance["rows"] = [];
+        if (shaped.records)
+          for await (const piece of shaped.records()) {
+            rows.push(...piece.map(({ fields, fault, text }) => ({ fields: fault === null ? fields : [text], fault })));
+            if (rows.length >= glanced) break;
+          }
+        else
+          for (const row of await duck.rows(`SELECT * FROM (${shaped.quick?.rows}) LIMIT ${glanced}`))
+            rows.push({ fields: shaped.names.map((name) => row[name] ?? null), fault: null });
+        return {
+          file: file.name,
+          files: found.length,
+          sheet: shaped.sheet,
+          form: shaped.form ?? null,
+          raw: (await shaped.raw?.(glanced)) ?? [],
+          columns: (await shaped.columns(2000)).map(({ name, fits, decimal }) => ({
+            name,
+            type: shortType(fits),
+            ...(decimal ? { decimal } : {}),
+          })),
+          rows: rows.slice(0, glanced),
+        };
+      } finally {
+        await duck.close();
+      }
+    });
   }
 
   firstRows(table: TableName, limit: number): Promise<Row[]> {
@@ -119,7 +162,12 @@ export class FilesSource implements Source {
 
   arrivals({ files }: From): Promise<string | null> {
     return this.with(async (store) =>
-      files === undefined ? null : (await store.find(files)).map(({ name, mark }) => `${name} ${mark}`).join("\n"),
+      files === undefined
+        ? null
+        : (await store.find(files))
+            .filter(({ name }) => !isControl(name))
+            .map(({ name, mark }) => `${name} ${mark}`)
+            .join("\n"),
     );
   }
 

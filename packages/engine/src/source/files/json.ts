@@ -69,11 +69,20 @@ export async function jsonOf(file: FoundFile, unit: "line" | "record"): Promise<
   const records = async function* (): AsyncGenerator<TextRecord[]> {
     for await (const piece of read(file, unit)) yield piece.map(told);
   };
+  const raw = async (most: number) => {
+    const texts: string[] = [];
+    for await (const piece of read(file, unit)) {
+      texts.push(...piece.map((record) => record.text));
+      if (texts.length >= most) break;
+    }
+    return texts.slice(0, most);
+  };
   return {
     file,
     sheet: null,
     names,
     unit,
+    raw,
     records,
     quick: null,
     columns: (most) => fittingColumns(names, records(), most),

@@ -1,3 +1,4 @@
+import type { Glance } from "@undercoat/core/dataset/dataset";
 import { count, fitting, noCounts } from "@undercoat/core/file/fits";
 import type { TextRecord } from "@undercoat/core/file/records";
 import type { FoundFile } from "./store.ts";
@@ -23,6 +24,10 @@ export interface ShapedFile {
   unit: "line" | "record" | "row";
   /** SQL that gives its rows as texts under the names of its columns, where that gives the same; null where there is none */
   quick: { rows: string; regular(): Promise<boolean> } | null;
+  /** how it is written, of a text of rows and fields */
+  form?: Glance["form"];
+  /** its first lines as they stand */
+  raw?(most: number): Promise<string[]>;
   /** its columns by the first of its rows, so many */
   columns(most: number): Promise<FileColumn[]>;
 }

@@ -3,9 +3,11 @@ import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
 import { type TextRecord, TooLong } from "@undercoat/core/file/records";
 import { type From, takesAway } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, lineColumns, stagedColumns, type Window } from "@undercoat/core/plan/plan";
+import type { FileRead } from "@undercoat/core/run/run";
 import picomatch from "picomatch";
 import { LoadFailure, NoTable, NothingThere } from "../../failure.ts";
 import type { News, RowStream, Snapshot } from "../source.ts";
+import { compareControl, isControl, readControls } from "./control.ts";
 import { type Duck, named, quoted } from "./duck.ts";
 import { type Manifest, manifestOf, newsBetween, readManifest, writeManifest } from "./manifest.ts";
 import { shapesOf } from "./shape.ts";
@@ -37,6 +39,7 @@ export class FilesSnapshot implements Snapshot {
   private shaped: { from: string; files: Part[] } | null = null;
   private present: Manifest | null = null;
   private takesAway = false;
+  private readonly read = new Map<string, FileRead>();
 
   constructor(
     /** the connection's name, and its place in words */
@@ -60,7 +63,7 @@ export class FilesSnapshot implements Snapshot {
       });
     const key = JSON.stringify([from.files, from.csv, from.sheets, from.range]);
     if (this.shaped?.from === key) return this.shaped.files;
-    const found = await this.store.find(from.files);
+    const found = (await this.store.find(from.files)).filter(({ name }) => !isControl(name));
     this.takesAway = takesAway({ from });
     if (found.length === 0) {
       const none = { message: `${this.about.name} has no file ${from.files}` };
@@ -143,9 +146,11 @@ export class FilesSnapshot implements Snapshot {
     if (!this.shaped) throw new Error("Files are described before they are read");
     const changed = window.kind === "changed" ? new Set((await this.news(window.since)).changed) : null;
     const files = this.shaped.files.filter(({ part }) => changed === null || changed.has(part));
+    // Somebody who looks at a few rows wants to see them, whatever is said of all.
+    if (limit === null) await this.compare(files);
     let tell: (rows: number) => void = () => undefined;
     const stream = Readable.from(
-      this.read(plan, files, limit, (rows) => tell(rows)),
+      this.rowsOf(plan, files, limit, (rows) => tell(rows)),
       { objectMode: true },
     );
     const counted = new Promise<number>((resolve, reject) => {
@@ -156,8 +161,31 @@ export class FilesSnapshot implements Snapshot {
     return Object.assign(stream, { format: "csv" as const, counted });
   }
 
+  parts(): FileRead[] {
+    return [...this.read.values()];
+  }
+
+  /** Compares files with what lies beside them and says what they hold. @throws LoadFailure where one is not so */
+  private async compare(files: readonly Part[]): Promise<void> {
+    const said = await readControls(this.store);
+    const manifest = await this.manifest(null);
+    for (const one of files) {
+      const { part, file } = one;
+      const sha256 = manifest.get(part)?.sha256 ?? "";
+      const control = await compareControl(one, sha256, said.get(file.name) ?? []);
+      this.read.set(part, { name: part, bytes: String(file.bytes), sha256, rows: "0", faults: "0", control });
+    }
+  }
+
+  private count(part: string, rows: number | bigint, faults: number): void {
+    const read = this.read.get(part);
+    if (!read) return;
+    read.rows = String(BigInt(read.rows) + BigInt(rows));
+    read.faults = String(Number(read.faults) + faults);
+  }
+
   /** One file after another: its rows, then the lines that are none. */
-  private async *read(
+  private async *rowsOf(
     plan: LoadPlan,
     files: Part[],
     limit: number | null,
@@ -169,11 +197,11 @@ export class FilesSnapshot implements Snapshot {
       if (left !== null && left <= 0n) break;
       const { records, quick } = shaped;
       const quickly = quick !== null && (records === null || (left === null && (await quick.regular())));
-      rows += quickly
-        ? yield* this.quickly(plan, shaped, quick.rows, left)
-        : records
-          ? yield* this.exactly(plan, shaped, records(), left)
-          : 0n;
+      if (quickly) {
+        const found = yield* this.quickly(plan, shaped, quick.rows, left);
+        this.count(shaped.part, found, 0);
+        rows += found;
+      } else if (records) rows += yield* this.exactly(plan, shaped, records(), left);
       await unchanged(this.store, shaped.file);
     }
     tell(Number(rows));
@@ -208,6 +236,7 @@ export class FilesSnapshot implements Snapshot {
     let rows = 0n;
     for await (const records of explained(place, pieces)) {
       let piece = "";
+      this.count(part, records.length, records.filter(({ fault }) => fault !== null).length);
       for (const { fields, fault, line, text } of records) {
         if (limit !== null && rows >= limit) break;
         rows++;

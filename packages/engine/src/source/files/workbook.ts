@@ -329,6 +329,7 @@ export async function sheetsOf(
       sheet: name,
       names,
       unit: "row",
+      raw: async (most) => head.slice(0, most).map(rawRow),
       records,
       quick: null,
       columns: (most) => fittingColumns(names, records(), most, "."),
@@ -336,6 +337,10 @@ export async function sheetsOf(
   }
   return shaped;
 }
+
+/** A row as it stands, each value behind its column's letters. */
+const rawRow = ({ row, cells }: SheetRow) =>
+  `${row}  ${cells.map(({ column, text }) => `${columnLetters(column)} ${text}`).join("  ")}`;
 
 async function firstRows(pieces: AsyncGenerator<SheetRow[]>): Promise<SheetRow[]> {
   const rows: SheetRow[] = [];

@@ -89,6 +89,10 @@ export class MariaSnapshot implements Snapshot, Answers {
     return { past: row.past ?? "0", before: row.before ?? "0", late: row.late ?? null };
   }
 
+  parts(): [] {
+    return [];
+  }
+
   async finish(): Promise<string[]> {
     return [];
   }
