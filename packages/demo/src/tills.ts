@@ -1,4 +1,4 @@
-import { existsSync, mkdirSync, readdirSync, writeFileSync } from "node:fs";
+import { appendFileSync, existsSync, mkdirSync, readdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 
 /** The ports' tills, which leave a file a day in a drop. */
@@ -25,7 +25,17 @@ const folderOf = (drop: string) => join(drop, "out");
 function leave(drop: string, daysAgo: number): void {
   const day = new Date(Date.now() - daysAgo * 86_400_000);
   const number = Math.floor(day.getTime() / 86_400_000);
-  writeFileSync(join(folderOf(drop), `till-${day.toISOString().slice(0, 10)}.csv`), dayFile(day, number));
+  const name = `till-${day.toISOString().slice(0, 10)}.csv`;
+  const text = dayFile(day, number);
+  writeFileSync(join(folderOf(drop), name), text);
+  // What the file ought to hold lies beside it.
+  const control = join(folderOf(drop), "control.csv");
+  if (!existsSync(control)) writeFileSync(control, "file;rows;sum(takings)\n");
+  const takings = text
+    .split("\n")
+    .slice(1, -1)
+    .map((line) => Number(line.split(";")[3]?.replace(",", "")));
+  appendFileSync(control, `${name};${takings.length};${comma(takings.reduce((sum, cents) => sum + cents, 0))}\n`);
 }
 
 /** Fills the drop with the last days' files, where nothing is in it yet. */

@@ -547,6 +547,15 @@ export function fileColumn({ read }: LoadPlan): string | null {
   return read.columns.find(({ source }) => source !== null && source === read.origin)?.name ?? null;
 }
 
+/**
+ * The column by which it is told whether a key stands in several files; null where none is kept, or where the file is part
+ * of the key, so that it can't.
+ */
+export function sharingColumn(plan: LoadPlan): string | null {
+  const column = fileColumn(plan);
+  return column === null || plan.write.key.includes(column) || plan.write.key.length === 0 ? null : column;
+}
+
 /** True where the files that changed can be loaded without the others: what is gone from one is known by its column, or stays. */
 export function takesChanges(plan: LoadPlan): boolean {
   return plan.write.mode !== "replace" && (plan.write.deletions === null || fileColumn(plan) !== null);

@@ -74,6 +74,10 @@ export const closeAll =
 export const closeFiles =
   "UPDATE undercoat.rejected SET left_run = $1::uuid, left_at = now() WHERE target = $2 AND left_run IS NULL AND file = ANY($3::text[])";
 
+/** Whether an open row of a file that is none of some was turned away because its key stands in another too, as `shared`. Parameters: target, files as an array. */
+export const sharedKeys =
+  "SELECT EXISTS (SELECT 1 FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL AND code = 'duplicate' AND file <> ALL($2::text[])) AS shared";
+
 /** Takes the open rows that have been read again, exactly as they were or under a key that is theirs alone, off the list. Parameters: run, target. */
 export function closeRead(plan: LoadPlan, stage: TableName): string {
   const again =

@@ -271,6 +271,12 @@ export function touchedSlices(plan: LoadPlan, stage: TableName): string {
   return `SELECT DISTINCT slice::text FROM (SELECT unnest(ARRAY[${start("s")}, CASE WHEN ${unknown} THEN ${start("s")} ELSE ${start("t")} END]) AS slice ${news}) a LIMIT ${mostSlices + 1}`;
 }
 
+/** Whether a staged row's key stands in the target for a file that is none of some, as `shared`. Parameter: files as an array. */
+export function keysOfOthers(plan: LoadPlan, stage: TableName, column: string): string {
+  const own = ["true", ...currentRows(plan)].join(" AND ");
+  return `SELECT EXISTS (SELECT 1 FROM ${qualified(stage)} s JOIN ${qualified(plan.write.target)} t ON ${matches(plan)} WHERE ${own} AND t.${identifier(column)} <> ALL($1::text[])) AS shared`;
+}
+
 /** The server's estimate of a table's rows, without reading it; null where it was never counted. */
 export const estimatedRows = (target: TableName) =>
   `SELECT CASE WHEN reltuples >= 0 THEN reltuples::bigint ELSE pg_relation_size(oid) / 100 END::text AS rows FROM pg_class WHERE oid = ${literal(qualified(target))}::regclass`;

@@ -1,15 +1,45 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import { type LoadPlan, mayGo, ofFiles, type Without } from "@undercoat/core/plan/plan";
+import { type LoadPlan, mayGo, ofFiles, sharingColumn, type Without } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
+import type { Scope } from "@undercoat/core/run/run";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { LoadFailure } from "../failure.ts";
 import { goneKeys } from "../proof/rows.ts";
 import type { Answers, News } from "../source/source.ts";
-import type { WarehouseSession } from "../warehouse/warehouse.ts";
+import type { Sifted, WarehouseSession } from "../warehouse/warehouse.ts";
 import type { LoadReport } from "./report.ts";
 
 /** The parts of a source whose rows may have gone. */
 export const newsOf = ({ changed, gone }: News): string[] => [...changed, ...gone];
+
+/** A key stands in several files, so that those that changed can't be loaded without the others. */
+export class SharedKeys extends Error {}
+
+/** @throws SharedKeys where what changed can't be told apart from what the other files hold */
+export async function apartFromOthers(
+  plan: LoadPlan,
+  news: News | null,
+  sifted: Sifted | null,
+  warehouse: WarehouseSession,
+): Promise<void> {
+  const column = sharingColumn(plan);
+  if (!news || !sifted || column === null || newsOf(news).length === 0) return;
+  const files = newsOf(news);
+  if ((await warehouse.list.sharesKeys(plan, files)) || (await sifted.takesFromOthers(column, files)))
+    throw new SharedKeys("A key stands in several files");
+}
+
+/** Does work for a scope; where it turns out that a key stands in several files, for all of them. */
+export const withAllWhereShared = <T>(
+  scope: Scope,
+  report: LoadReport,
+  work: (scope: Scope) => Promise<T>,
+): Promise<T> =>
+  work(scope).catch((error: unknown) => {
+    if (!(error instanceof SharedKeys)) throw error;
+    report.line("a key stands in several files, so all of them are read");
+    return work({ kind: "whole" });
+  });
 
 /** The keys of rows gone from the source; only those of the parts that are news, where these are given. Rows that were rejected still stand there. @throws LoadFailure where they are more than the load allows. */
 export async function findGone(

@@ -20,7 +20,7 @@ import type { FiguresOfSide } from "../proof/side.ts";
 import type { Answers, News, Source } from "../source/source.ts";
 import type { Applied, Received, Sifted, Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
-import { findGone, guardReplaced, newsOf, sweep } from "./gone.ts";
+import { apartFromOthers, findGone, guardReplaced, newsOf, sweep, withAllWhereShared } from "./gone.ts";
 import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";
 import { type LoadReport, type PhaseClock, phaseClock, tellWaiting } from "./report.ts";
 import { stageRows, transfer } from "./staging.ts";
@@ -70,8 +70,11 @@ export async function executeLoad(
     waiting: tellWaiting(report),
     signal,
   };
-  const run = withEnds(opening, source, warehouse, (ends) => new LoadRun(order, ends, report, clock, signal).execute());
-  return run.catch((error: unknown) => {
+  const run = (scope: Scope) =>
+    withEnds(opening, source, warehouse, (ends) =>
+      new LoadRun({ ...order, scope }, ends, report, clock, signal).execute(),
+    );
+  return withAllWhereShared(order.scope, report, run).catch((error: unknown) => {
     if (!(error instanceof NothingThere)) throw error;
     report.line(`${error.failure.message}; nothing is to be done`);
     return nothingDone(clock);
@@ -147,6 +150,7 @@ class LoadRun {
     const asked = order.scope.kind === "gone" || (isDue(order.scope) && planned.sweep);
     const looksForGone = plan.write.deletions !== null && existing !== null && asked;
     const landed = await this.land(plan, due, existing === null, looksForGone);
+    if (existing) await apartFromOthers(plan, news, landed.sifted, warehouse);
     await this.keepRejected(plan, due, landed);
     if (plan.write.mode === "replace" && existing) await guardReplaced(plan, existing, landed.accepted, warehouse);
     const proving = await this.beginProof(plan, due, landed);

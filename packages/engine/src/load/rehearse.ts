@@ -8,7 +8,7 @@ import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier"
 import type { Source } from "../source/source.ts";
 import type { Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
-import { findGone, guardReplaced, newsOf } from "./gone.ts";
+import { apartFromOthers, findGone, guardReplaced, newsOf, withAllWhereShared } from "./gone.ts";
 import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";
 import { type LoadReport, tellWaiting } from "./report.ts";
 import { stageRows, type Transfer } from "./staging.ts";
@@ -47,6 +47,18 @@ export function executeRehearsal(
   report: LoadReport,
   signal: AbortSignal,
 ): Promise<Rehearsal> {
+  return withAllWhereShared(order.scope, report, (scope) =>
+    rehearse({ ...order, scope }, source, warehouse, report, signal),
+  );
+}
+
+function rehearse(
+  order: RehearsalOrder,
+  source: Source,
+  warehouse: Warehouse,
+  report: LoadReport,
+  signal: AbortSignal,
+): Promise<Rehearsal> {
   const { scope, run, limit } = order;
   const definition = definitionOf(order);
   const opening = {
@@ -77,6 +89,7 @@ export function executeRehearsal(
       definition.from,
       report,
     );
+    if (existing && limit === null) await apartFromOthers(plan, news, sifted, into);
     if (!plan.write.deletions || sifted.rejected === "0") await sifted.discardRejected();
     // Which rows were turned away decides on which are gone; the transaction is undone.
     else {

@@ -173,6 +173,8 @@ export interface Sifted extends Pick<Findings, "reasons" | "counted"> {
   firstRows(limit: number): Promise<(string | null)[][]>;
   /** Adds rows that look new before any is matched, where nothing at the target can change or keep out one; apply() and touched() know of it. */
   addAhead(told: Told): Promise<void>;
+  /** True where the target holds the key of an accepted row for a file that is none of these; the load says in which column. */
+  takesFromOthers(column: string, files: string[]): Promise<boolean>;
   /** the slices that the accepted rows fall into; `all` where they are too many to tell */
   fallInto(): Promise<"all" | (string | null)[]>;
   /** the slices that the accepted rows bring news to; `all` where they are too many to tell */
@@ -202,6 +204,8 @@ export interface RejectedRows {
   closeAll(plan: LoadPlan, run: string): Promise<void>;
   /** Takes the open rows of some files off the list: they have been read again, or are gone. */
   closeFiles(plan: LoadPlan, run: string, files: string[]): Promise<void>;
+  /** True where a row of another file than these was turned away because its key stands in several. */
+  sharesKeys(plan: LoadPlan, files: string[]): Promise<boolean>;
   /** keys of open rows that can be asked for at the source; `name` is how the list knows each */
   keys(plan: LoadPlan): Promise<{ name: string; key: string[] }[]>;
   /** Takes off the list the open rows of some keys, by name, that the source no longer has as they were; `contents` still stand. */

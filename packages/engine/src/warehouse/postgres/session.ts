@@ -189,6 +189,8 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
     closeFiles: async (plan, run, files) => {
       await this.session.query(reject.closeFiles, [run, house.placeName(plan), arrayText(files)]);
     },
+    sharesKeys: async (plan, files) =>
+      (await this.session.one(reject.sharedKeys, [house.placeName(plan), arrayText(files)])).shared === "t",
     keys: async (plan) => {
       if (plan.write.key.length === 0) return [];
       const rows = await this.session.query(reject.openKeys, [house.placeName(plan), String(fewKeys)]);

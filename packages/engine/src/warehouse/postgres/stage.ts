@@ -11,6 +11,7 @@ import { dropFaulty } from "@undercoat/core/sql/shape";
 import * as sql from "@undercoat/core/sql/stage";
 import * as target from "@undercoat/core/sql/target";
 import { LoadFailure } from "../../failure.ts";
+import { arrayText } from "../../postgres/array.ts";
 import { Session } from "../../postgres/session.ts";
 import { PostgresSide } from "../../postgres/side.ts";
 import type { ProofSide } from "../../proof/side.ts";
@@ -141,6 +142,11 @@ class PostgresSifted implements Sifted {
 
   async addAhead(told: Told): Promise<void> {
     this.ahead = await addAhead(this.session, this.plan, this.sieved.rows, this.accepted, told);
+  }
+
+  async takesFromOthers(column: string, files: string[]): Promise<boolean> {
+    const text = target.keysOfOthers(this.plan, this.sieved.rows, column);
+    return (await this.session.one(text, [arrayText(files)])).shared === "t";
   }
 
   async touched(): Promise<"all" | (string | null)[]> {

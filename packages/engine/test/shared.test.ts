@@ -1,0 +1,100 @@
+import { mkdir, mkdtemp, rm, writeFile } from "node:fs/promises";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import type { Load } from "@undercoat/core/pipeline/pipeline";
+import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
+import { allowFolders } from "@undercoat/engine/source/files/folder";
+import fc from "fast-check";
+import { afterAll, beforeAll, beforeEach, expect, test } from "vitest";
+import { makePair, type Pair, quiet } from "./pair.ts";
+
+/** Keys that stand in several files, of which only some are read again. */
+let pair: Pair;
+let root: string;
+const fares: CredentialsOf<"files"> = { name: "fares", settings: { kind: "files", path: "fares" }, password: "" };
+beforeAll(async () => {
+  pair = await makePair("shared");
+  root = await mkdtemp(join(tmpdir(), "undercoat-test-"));
+  allowFolders([root]);
+});
+afterAll(async () => {
+  await pair.close();
+  await rm(root, { recursive: true });
+});
+const clean = async () => {
+  await pair.atWarehouse("DROP SCHEMA IF EXISTS landing CASCADE; DROP SCHEMA IF EXISTS undercoat CASCADE");
+  await rm(join(root, "fares"), { recursive: true, force: true });
+  await mkdir(join(root, "fares"), { recursive: true });
+};
+beforeEach(clean);
+
+const load: Load = {
+  from: { connection: "fares", files: "*.csv", origin: "file" },
+  into: { table: "landing.fare", mode: "upsert", key: ["id"], deleted: "remove", deletions: { most: 100 } },
+};
+type Sheet = Record<string, string>;
+const put = (name: string, sheet: Sheet) =>
+  writeFile(
+    join(root, "fares", `${name}.csv`),
+    `id,name\n${Object.entries(sheet)
+      .map((row) => `${row.join(",")}\n`)
+      .join("")}`,
+  );
+const run = async () => {
+  const lines: string[] = [];
+  const rehearsed = await pair.between(fares).rehearse(load);
+  const { tally, proof } = await pair
+    .between(fares)
+    .run(load, { report: { ...quiet, line: (line) => void lines.push(line) } });
+  expect(rehearsed.tally).toEqual(tally);
+  expect(proof.verdict).toBe("proved");
+  return { tally, whole: lines.includes("a key stands in several files, so all of them are read") };
+};
+const held = async () =>
+  (await pair.atWarehouse("SELECT id, name FROM landing.fare ORDER BY id")).map((row) => Object.values(row).join(""));
+
+test("a key that comes to another file, and leaves it again, is what the file says that still has it", async () => {
+  await put("a", { 1: "x", 2: "y" });
+  await put("b", { 3: "z" });
+  await run();
+  await put("b", { 1: "other", 3: "z" });
+  expect(await run()).toMatchObject({ whole: true, tally: { read: "4", rejected: "1" } });
+  expect((await pair.between(fares).prove(load)).proof.verdict).toBe("proved");
+  await put("b", { 3: "z" });
+  await run();
+  expect(await held()).toEqual(["1x", "2y", "3z"]);
+  // What is no matter of two files reads only what changed.
+  await put("b", { 4: "w" });
+  expect(await run()).toMatchObject({ whole: false, tally: { read: "1", new: "1", deleted: "1" } });
+});
+
+test("whatever is written into some files, the warehouse holds what reading all of them gives", async () => {
+  const sheet = fc.dictionary(fc.constantFrom("1", "2", "3", "4"), fc.constantFrom("x", "y", "z"), {
+    maxKeys: 3,
+    noNullPrototype: true,
+  });
+  const edit = fc.tuple(
+    fc.constantFrom("a", "b", "c"),
+    fc.oneof({ weight: 5, arbitrary: sheet }, { weight: 1, arbitrary: fc.constant(null) }),
+  );
+  await fc.assert(
+    fc.asyncProperty(fc.array(edit, { minLength: 2, maxLength: 6 }), async (edits) => {
+      await clean();
+      await put("always", { 9: "x" });
+      await run();
+      for (const [name, rows] of edits) {
+        if (rows) await put(name, rows);
+        else await rm(join(root, "fares", `${name}.csv`), { force: true });
+        await run();
+        const { proof, rows: differing } = await pair.between(fares).prove(load);
+        expect([proof.verdict, differing?.missing, differing?.extra, differing?.different]).toEqual([
+          "proved",
+          0,
+          0,
+          0,
+        ]);
+      }
+    }),
+    { numRuns: 12 },
+  );
+}, 180_000);
