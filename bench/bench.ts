@@ -4,6 +4,7 @@ import { join } from "node:path";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import { fileLines } from "./files.ts";
 import { historyLines } from "./history.ts";
+import { mariaLines } from "./mariadb.ts";
 import { productLines } from "./product.ts";
 import { columns, dataset, makeRows } from "./rows.ts";
 import type { TaskResult } from "./task.ts";
@@ -60,6 +61,7 @@ try {
     hand: (line: string) => shell(source, warehouse, line),
   };
   if (only === null || only === "files") lines.push(...(await fileLines(yard)));
+  if (only === null || only === "mariadb") lines.push(...(await mariaLines(yard)));
   if (only === null || only === "history") lines.push(...(await historyLines(yard)));
   if (only === null || only === "product") {
     await reset();

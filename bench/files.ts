@@ -1,7 +1,9 @@
 import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { DuckDBInstance } from "@duckdb/node-api";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
+import ExcelJS from "exceljs";
 import { columns, dataset, makeRows } from "./rows.ts";
 import { compared, type Line, q, task, type Yard } from "./yard.ts";
 
@@ -11,6 +13,33 @@ const load = (files: string, more: Partial<Load> = {}): Load => ({
   proof: { figures: ["rows", "sum(amount)"] },
   ...more,
 });
+
+/** Writes a CSV as Parquet, with the types that its values have. */
+async function parquetOf(csv: string, parquet: string): Promise<void> {
+  const connection = await (await DuckDBInstance.create(":memory:")).connect();
+  await connection.run(`COPY (SELECT * FROM read_csv('${csv}')) TO '${parquet}' (FORMAT parquet)`);
+  connection.closeSync();
+}
+
+/** Writes a workbook row by row, so that it need not be held. */
+async function writeBook(path: string, rows: number): Promise<void> {
+  const workbook = new ExcelJS.stream.xlsx.WorkbookWriter({ filename: path, useSharedStrings: true });
+  const sheet = workbook.addWorksheet("Fares");
+  sheet.addRow(["id", "zone", "category", "price", "valid_from", "note"]).commit();
+  for (let row = 1; row <= rows; row++)
+    sheet
+      .addRow([
+        row,
+        `Zone ${row % 40}`,
+        `Category ${row % 12}`,
+        row / 4,
+        new Date(Date.UTC(2026, 0, 1 + (row % 300))),
+        `note of ${row}`,
+      ])
+      .commit();
+  sheet.commit();
+  await workbook.commit();
+}
 
 /** How files compare with psql's own reading of them. */
 export async function fileLines({ repeat, rows, atSource, atWarehouse, reset, hand, sides }: Yard): Promise<Line[]> {
@@ -43,8 +72,29 @@ export async function fileLines({ repeat, rows, atSource, atWarehouse, reset, ha
       async () => ({ seconds: csv.ours }),
     );
     lines.push({ work: "the same as gzipped NDJSON (beside the CSV)", ...json, aim: "≤ 1.6", note: json.result.told });
+    await parquetOf(join(folder, "fact.csv"), join(folder, "fact.parquet"));
+    const parquet = await compared(
+      1,
+      reset,
+      () => task({ ...files, load: load("fact.parquet"), kind: "load" }),
+      async () => ({ seconds: csv.ours }),
+    );
+    lines.push({ work: "the same as Parquet (beside the CSV)", ...parquet, aim: "≤ 1.3", note: parquet.result.told });
+    rmSync(join(folder, "fact.parquet"));
     rmSync(join(folder, "fact.csv"));
     rmSync(join(folder, "fact.ndjson.gz"));
+    await writeBook(join(folder, "book.xlsx"), 200_000);
+    await reset();
+    const book = await task({ ...files, load: load("book.xlsx", { proof: { figures: ["rows"] } }), kind: "load" });
+    lines.push({
+      work: "workbook of 200,000 rows × 6",
+      ours: book.seconds,
+      theirs: null,
+      aim: "memory ≤ 300 MB",
+      memory: book.memory,
+      note: book.told,
+    });
+    rmSync(join(folder, "book.xlsx"));
     mkdirSync(join(folder, "many"));
     const text = (file: number) =>
       `id,name,amount\n${Array.from({ length: 200 }, (_, at) => `${file * 1000 + at},row ${at},${at}.50`).join("\n")}\n`;

@@ -1,3 +1,4 @@
+import { valueSql } from "@undercoat/core/parameter/value";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import fc from "fast-check";
 import { afterAll, beforeAll, describe, expect, test } from "vitest";
@@ -365,6 +366,32 @@ INSERT INTO port VALUES ('KIL', 'Kilden'), ('ost', 'Ostvik'), ('NES', 'Nes')`);
     });
     // Its own order ignores case, so R5 is left out.
     expect((await proved(part)).tally).toMatchObject({ read: "9" });
+  });
+
+  test("values of parameters stand in it as that server writes them", async () => {
+    await repairs(20);
+    await clean();
+    const where = [
+      valueSql({ type: "text", texts: "R'1\\\" -- ;" }),
+      valueSql({ type: "integer", texts: "15" }),
+      valueSql({ type: "date", texts: "2026-03-28" }),
+      valueSql({ type: "timestamptz", texts: "2026-03-28 01:00:00+00" }),
+      valueSql({ type: "text[]", texts: ["R2", 'R"3', "R4"] }),
+      valueSql({ type: "boolean", texts: "true" }),
+    ];
+    const [text, most, day, moment, list, yes] = where;
+    const load = upsert("repair", {
+      from: {
+        connection: "source",
+        table: "workshop.repair",
+        where: `code <> ${text} AND id < ${most} AND DATE(at) = ${day} AND at >= ${moment} AND code NOT IN ${list} AND ${yes}`,
+      },
+    });
+    // From the fourth on they are past one o'clock; R4 is listed.
+    expect((await proved(load)).tally.read).toBe("10");
+    await expect(between().run({ ...load, from: { ...load.from, where: "at > ('PT1H'::interval)" } })).rejects.toThrow(
+      "no literal of interval",
+    );
   });
 
   test("several tables as one, and a history", async () => {

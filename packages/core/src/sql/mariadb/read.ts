@@ -14,6 +14,7 @@ import { baseType, typeFamily } from "../type.ts";
 import { inSlices, timeOf } from "./slice.ts";
 import { hex, identifier, isQuoted, literal, noDay, portableText, readText, valueIn, type ZeroDates } from "./text.ts";
 import { isDated, type MariaColumn } from "./type.ts";
+import { ownValues } from "./values.ts";
 
 /** The columns of what is read, by name, and what is done with days that no calendar has. */
 export interface MariaRows {
@@ -24,7 +25,7 @@ export interface MariaRows {
 export const qualified = ({ schema, table }: TableName): string => `${identifier(schema)}.${identifier(table)}`;
 
 /** A query in brackets; the line break ends a trailing comment. */
-export const subquery = (query: string): string => `(${query.trim().replace(/;\s*$/, "")}\n)`;
+export const subquery = (query: string): string => `(${ownValues(query).trim().replace(/;\s*$/, "")}\n)`;
 
 /** Where the rows come from, as `s`. */
 export function origin({ read }: Pick<LoadPlan, "read">, columns: Iterable<string>): string {
@@ -210,7 +211,7 @@ function due(plan: LoadPlan, rows: MariaRows, value: string): string {
   return `(${either} OR (${inner}) IN (SELECT ${inner} FROM ${origin(plan, rows.columns.keys())} WHERE ${[`${sql} IS NULL`, ...condition(plan)].join(" AND ")}))`;
 }
 
-const condition = ({ read }: LoadPlan): string[] => (read.where ? [`(${read.where}\n)`] : []);
+const condition = ({ read }: LoadPlan): string[] => (read.where ? [`(${ownValues(read.where)}\n)`] : []);
 
 /** The source column that a warehouse column takes. */
 function sourceOf(plan: LoadPlan, rows: MariaRows, name: string): MariaColumn {

@@ -7,6 +7,7 @@ import * as catalog from "@undercoat/core/sql/mariadb/catalog";
 import { anyFault, type MariaRows, origin, subquery } from "@undercoat/core/sql/mariadb/read";
 import type { ZeroDates } from "@undercoat/core/sql/mariadb/text";
 import { kindOfType, type MariaColumn, warehouseTypeOf } from "@undercoat/core/sql/mariadb/type";
+import { ownValues } from "@undercoat/core/sql/mariadb/values";
 import { LoadFailure, NoTable } from "../../failure.ts";
 import type { Field, MariaSession } from "./session.ts";
 
@@ -128,9 +129,23 @@ const misplaced = (error: unknown, path: string[]) =>
     ? Object.assign(new PlanError(error.failure.message, path), { cause: error })
     : error;
 
+/** What some work gives; a value that MariaDB has no word for is told where it stands. */
+function told<T>(work: () => T, path: string[]): T {
+  try {
+    return work();
+  } catch (error) {
+    if (error instanceof RangeError) throw new PlanError(error.message, path);
+    throw error;
+  }
+}
+
 /** @throws PlanError where SQL of an author's is not taken */
 async function admitted(session: MariaSession, sql: string, path: string[], as: "query" | "condition"): Promise<void> {
-  const calls = admit(sql, path, as);
+  const calls = admit(
+    told(() => ownValues(sql), path),
+    path,
+    as,
+  );
   if (calls.length === 0) return;
   const { name } = await session.one(catalog.routines(calls));
   if (name) throw new PlanError(`${name}() is a routine of the server's own, which may do more than read`, path);
@@ -153,7 +168,7 @@ export async function describe(
   if (from.where) {
     await admitted(session, from.where, ["from", "where"], "condition");
     await session.guard();
-    await session.query(`SELECT (${from.where}\n) AS value FROM ${relation} LIMIT 0`).catch((error) => {
+    await session.query(`SELECT (${ownValues(from.where)}\n) AS value FROM ${relation} LIMIT 0`).catch((error) => {
       throw misplaced(error, ["from", "where"]);
     });
   }

@@ -158,8 +158,13 @@ export class MariaSession {
     const rows = this.connection.query(asked as mysql.QueryOptions).stream({ highWaterMark: 512 });
     // What cuts the connection is told to it, not to the rows.
     const cut = (error: unknown) => rows.destroy(error as Error);
+    const ended = () => cut(Object.assign(new Error("It ended"), { code: "PROTOCOL_CONNECTION_LOST" }));
     this.connection.once("error", cut);
-    this.connection.once("end", () => cut(Object.assign(new Error("It ended"), { code: "PROTOCOL_CONNECTION_LOST" })));
+    this.connection.once("end", ended);
+    rows.once("close", () => {
+      this.connection.removeListener("error", cut);
+      this.connection.removeListener("end", ended);
+    });
     let tell: (count: number) => void = () => undefined;
     const { credentials, signal } = this;
     const pieces = async function* (): AsyncGenerator<Buffer> {

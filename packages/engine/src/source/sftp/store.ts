@@ -136,8 +136,12 @@ export class SftpStore implements FileStore {
     const { credentials, signal } = this;
     const cut = (error: unknown) => through.destroy(explained(error, credentials, signal) as Error);
     bytes.on("error", cut);
-    this.client.on("close", () => cut(Object.assign(new Error("closed"), { code: "ECONNRESET" })));
-    through.once("close", () => (bytes as unknown as Readable).destroy());
+    const ended = () => cut(Object.assign(new Error("closed"), { code: "ECONNRESET" }));
+    this.client.on("close", ended);
+    through.once("close", () => {
+      this.client.removeListener("close", ended);
+      (bytes as unknown as Readable).destroy();
+    });
     bytes.pipe(through);
     return through;
   }
