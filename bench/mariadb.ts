@@ -1,4 +1,4 @@
-import { mkdtempSync, rmSync } from "node:fs";
+import { chmodSync, mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
@@ -16,6 +16,7 @@ const load: Load = {
 /** How MariaDB compares with its own client piped into psql, and with exporting and sorting both sides. */
 export async function mariaLines({ repeat, rows, reset, hand, sides }: Yard): Promise<Line[]> {
   const folder = mkdtempSync(join(tmpdir(), "undercoat-bench-maria-"));
+  chmodSync(folder, 0o755);
   const server = await startMariaDb(folder, ["--innodb-buffer-pool-size=512M", "--innodb-flush-log-at-trx-commit=0"]);
   const { port, user, password } = server;
   const client = `mariadb --no-defaults -h127.0.0.1 -P${port} -u${user} -p'${password}'`;

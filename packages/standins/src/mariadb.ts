@@ -1,8 +1,8 @@
 import { type ChildProcess, spawn } from "node:child_process";
-import { randomBytes } from "node:crypto";
+import { createHash, randomBytes } from "node:crypto";
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from "node:fs";
 import { connect, createServer } from "node:net";
-import { join } from "node:path";
+import { join, resolve } from "node:path";
 
 /** Debian's MariaDB on loopback, in a folder of its own. */
 export interface MariaServer {
@@ -57,17 +57,32 @@ const answers = (port: number): Promise<boolean> =>
     });
   });
 
+/** The folder itself, or one below /var/lib where the server's own user can't enter it. */
+async function home(wanted: string): Promise<string> {
+  mkdirSync(wanted, { recursive: true, mode: 0o755 });
+  if (process.getuid?.() !== 0) return wanted;
+  const enters = await run("runuser", ["-u", "mysql", "--", "test", "-x", wanted]).then(
+    () => true,
+    () => false,
+  );
+  if (enters) return wanted;
+  const name = createHash("sha256").update(resolve(wanted)).digest("hex").slice(0, 12);
+  const elsewhere = join("/var/lib/undercoat", `mariadb-${name}`);
+  mkdirSync(elsewhere, { recursive: true, mode: 0o755 });
+  return elsewhere;
+}
+
 /**
  * Starts a server in a folder, made first where it is empty; its superuser is `undercoat`, whose password lies beside it.
  * @param tune more options, as on its command line
  * @throws Error where it does not start within a minute
  */
-export async function startMariaDb(folder: string, tune: readonly string[] = []): Promise<MariaServer> {
+export async function startMariaDb(wanted: string, tune: readonly string[] = []): Promise<MariaServer> {
+  const folder = await home(wanted);
   const data = join(folder, "data");
   const secret = join(folder, "password");
   // As root it runs as Debian's own user for it.
   const owner = process.getuid?.() === 0 ? ["--user=mysql"] : [];
-  mkdirSync(folder, { recursive: true, mode: 0o755 });
   if (!existsSync(join(data, "mysql"))) {
     writeFileSync(secret, randomBytes(18).toString("base64url"), { mode: 0o600 });
     await run("mariadb-install-db", [

@@ -126,12 +126,12 @@ function measured(relation: MariaRelation, { measure, column: name }: Figure, at
 
 /**
  * Groups with their figures, and where there is a hash their rows and its sum, each row looked at once; the last row, whose
- * `total` is 1, is over all of them.
+ * `total` is 1, is over all of them. Without groups it is the only one.
  */
 function grouped(
   relation: MariaRelation,
   from: string,
-  group: string,
+  group: string | null,
   hash: string | null,
   figures: boolean,
   as: string,
@@ -148,10 +148,23 @@ function grouped(
     ...parts.map(({ join }, at) => `${join} AS f${at}`),
     ...(hash ? ["COALESCE(SUM(n), 0) AS n", "COALESCE(SUM(h), 0) AS h"] : []),
   ];
+  const each = (sql: string, at: number) => `${parts[at]?.print(sql) ?? sql} AS f${at}`;
+  if (group === null) {
+    const all = [
+      ...parts.map(({ part }, at) => `${part} AS f${at}`),
+      ...(hash ? ["COUNT(*) AS n", `COALESCE(SUM(${hash}), 0) AS h`] : []),
+    ];
+    const told = [
+      "1 AS total",
+      ...parts.map((_, at) => each(`f${at}`, at)),
+      ...(hash ? ["n AS `rows`", "h AS checksum"] : []),
+    ];
+    return `SELECT ${told.join(", ")} FROM (SELECT ${all.join(", ") || "1"} FROM ${from}) t`;
+  }
   const shown = [
     "total",
     `IF(${as} = ${literal(nothing)}, NULL, ${as}) AS ${as}`,
-    ...parts.map(({ print }, at) => `${print(`f${at}`)} AS f${at}`),
+    ...parts.map((_, at) => each(`f${at}`, at)),
     ...(hash ? ["n AS `rows`", "h AS checksum"] : []),
   ];
   return `SELECT ${shown.join(", ")} FROM (SELECT ${outer.join(", ")} FROM (SELECT ${inner.join(", ")} FROM ${from} GROUP BY g) b GROUP BY g WITH ROLLUP) t`;
@@ -164,9 +177,7 @@ const nothing = "none";
 export function figures(relation: MariaRelation, slices: SliceChoice, cells: boolean): string {
   const sliced = relation.columns.find(({ name }) => name === relation.slicing?.column);
   const slice =
-    relation.slicing && sliced
-      ? `IFNULL(${sliceStart(relation.slicing, sliced.value)}, ${literal(nothing)})`
-      : literal(nothing);
+    relation.slicing && sliced ? `IFNULL(${sliceStart(relation.slicing, sliced.value)}, ${literal(nothing)})` : null;
   return grouped(relation, within(relation, { slices }), slice, cells ? hashed(relation.columns) : null, true, "slice");
 }
 

@@ -39,9 +39,9 @@ const characters = (sql: string) => `CONVERT(${sql} USING utf8mb4) COLLATE utf8m
 export function readText(column: MariaColumn, sql: string): string {
   switch (column.kind) {
     case "integer":
-      return `(${sql} + 0)`;
     case "decimal":
-      return `CAST(${sql} AS DECIMAL(65,${column.scale ?? 0}))`;
+      // As it is printed, but for zeros before it, and the four digits of a year.
+      return /zerofill|^year/.test(column.declared) ? `(${sql} + 0)` : sql;
     case "float":
     case "double":
       // As a double, a float is printed to its last digit.
