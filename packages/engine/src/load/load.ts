@@ -405,13 +405,15 @@ class LoadRun {
     const rows = landed.fresh ? null : landed.sifted;
     if (slices === "all") {
       await rows?.drop();
-      return proofOf(names, await figures, await warehouse.side(plan, without).figures("all", true), "all", less);
+      const [ours, theirs] = await Promise.all([figures, warehouse.side(plan, without).figures("all", true)]);
+      return proofOf(names, ours, theirs, "all", less);
     }
     const touched = !compared ? { touched: [] } : compared.touched === "all" ? {} : { touched: compared.touched };
     if (slices && compared?.figures) {
       await rows?.drop();
-      const theirs = await warehouse.side(plan, without).figures(compared.slices, true);
-      return { ...proofOf(names, await compared.figures, theirs, compared.slices, less), ...touched };
+      const theirs = warehouse.side(plan, without).figures(compared.slices, true);
+      const [left, right] = await Promise.all([compared.figures, theirs]);
+      return { ...proofOf(names, left, right, compared.slices, less), ...touched };
     }
     const ours = await figures;
     const theirs = await (await rows?.side())?.cells();

@@ -43,7 +43,7 @@ export class Duck {
   static async open(folder: string | null): Promise<Duck> {
     await clearLeft();
     const desk = await mkdtemp(join(tmpdir(), `${deskName}${process.pid}-`));
-    const instance = await DuckDBInstance.create(":memory:", { threads: "1", memory_limit: "160MB" });
+    const instance = await DuckDBInstance.create(":memory:", { threads: "1", memory_limit: "96MB" });
     const connection = await instance.connect();
     await connection.run(`SET temp_directory = ${quoted(desk)}`);
     await connection.run(

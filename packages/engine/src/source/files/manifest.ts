@@ -1,4 +1,5 @@
 import { createHash } from "node:crypto";
+import { open } from "node:fs/promises";
 import { pipeline } from "node:stream/promises";
 import type { News } from "../source.ts";
 import { type FileStore, type FoundFile, unchanged } from "./store.ts";
@@ -20,7 +21,17 @@ export const writeManifest = (manifest: Manifest): string => JSON.stringify(Obje
 /** The SHA-256 of a file's bytes. */
 async function digestOf(file: FoundFile): Promise<string> {
   const hash = createHash("sha256");
-  await pipeline(file.open(), hash);
+  if (file.path === null) await pipeline(file.open(), hash);
+  else {
+    // Through one piece of memory, whatever the file's length.
+    const piece = Buffer.allocUnsafe(1024 * 1024);
+    await using handle = await open(file.path);
+    for (;;) {
+      const { bytesRead } = await handle.read(piece, 0, piece.length);
+      if (bytesRead === 0) break;
+      hash.update(piece.subarray(0, bytesRead));
+    }
+  }
   return hash.digest("hex");
 }
 

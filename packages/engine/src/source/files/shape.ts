@@ -7,7 +7,6 @@ import { jsonOf } from "./json.ts";
 import { parquetOf } from "./parquet.ts";
 import type { ShapedFile } from "./shaped.ts";
 import type { FoundFile } from "./store.ts";
-import { sheetsOf } from "./workbook.ts";
 
 /** How an author says that files are written; what is absent is guessed. */
 export type FileForm = Pick<From, "csv" | "sheets" | "range">;
@@ -17,7 +16,9 @@ export type FileForm = Pick<From, "csv" | "sheets" | "range">;
  * @param place a number that no other file of this reader has
  */
 export async function shapesOf(duck: Duck, file: FoundFile, form: FileForm = {}, place = 0): Promise<ShapedFile[]> {
-  return formatOf(file.name) === "xlsx" ? sheetsOf(duck, file, form) : [await shapeOf(duck, file, form.csv, place)];
+  if (formatOf(file.name) !== "xlsx") return [await shapeOf(duck, file, form.csv, place)];
+  const { sheetsOf } = await import("./workbook.ts");
+  return sheetsOf(duck, file, form);
 }
 
 /** Finds out how a file of one kind of rows is written. */

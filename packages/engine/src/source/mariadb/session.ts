@@ -1,6 +1,6 @@
 import { Readable } from "node:stream";
 import { beginSnapshot, kill, serverFacts, settledSession, settleSession } from "@undercoat/core/sql/mariadb/catalog";
-import mysql from "mysql2";
+import type mysql from "mysql2";
 import type { CredentialsOf, Row } from "../../connection/credentials.ts";
 import { Cancelled, LoadFailure } from "../../failure.ts";
 
@@ -34,7 +34,9 @@ export class MariaSession {
   static async open(credentials: CredentialsOf<"mariadb">, signal?: AbortSignal): Promise<MariaSession> {
     signal?.throwIfAborted();
     const { settings, password } = credentials;
-    const connection = mysql.createConnection({
+    // Only who reads such a source holds its driver.
+    const { default: driver } = await import("mysql2");
+    const connection = driver.createConnection({
       host: settings.host,
       port: settings.port,
       user: settings.user,

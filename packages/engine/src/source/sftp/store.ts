@@ -3,7 +3,7 @@ import { once } from "node:events";
 import { posix } from "node:path";
 import { PassThrough, type Readable } from "node:stream";
 import picomatch from "picomatch";
-import SftpClient from "ssh2-sftp-client";
+import type SftpClient from "ssh2-sftp-client";
 import type { CredentialsOf } from "../../connection/credentials.ts";
 import { Cancelled, LoadFailure } from "../../failure.ts";
 import { type FileStore, type FoundFile, isUnfinished } from "../files/store.ts";
@@ -52,7 +52,9 @@ export class SftpStore implements FileStore {
   static async open(credentials: CredentialsOf<"sftp">, signal?: AbortSignal): Promise<SftpStore> {
     signal?.throwIfAborted();
     const { settings, password, name } = credentials;
-    const client = new SftpClient("undercoat", {
+    // Only who reads such a source holds its driver.
+    const { default: Client } = await import("ssh2-sftp-client");
+    const client = new Client("undercoat", {
       // What cuts the connection is told to whoever reads.
       error: () => undefined,
       end: () => undefined,
