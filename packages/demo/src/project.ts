@@ -161,13 +161,13 @@ pipelines:
         into: { table: agency.tariff, mode: upsert, key: [tariff, from, to], deleted: remove }
         proof: { figures: [rows, sum(price)] }
     schedule: { every: PT1H, zone: Europe/Oslo }
-  tills:
-    title: Tills of the ports
+  takings:
+    title: Takings of the ports' tills
     owner: Fare office
     note: A file a day comes by SFTP. Once it is loaded it is moved aside.
     warehouse: warehouse
     loads:
-      takings:
+      till:
         from: { connection: drop, files: "out/*.csv", origin: file, after: move:taken }
         columns: { day: day, till: till, tickets: tickets, takings: { as: takings, type: "numeric(10,2)" }, file: file }
         rules:

@@ -33,14 +33,15 @@ export function FileGlance({ glance, error }: { glance: Glance | undefined; erro
         {raw.length > 0 && (
           <div>
             <h3>As it stands</h3>
-            <ol aria-label="Lines as they stand">
+            {/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by keyboard */}
+            <ol aria-label="Lines as they stand" tabIndex={0}>
               {raw.map((line, at) => (
                 <li key={at}>{line || " "}</li>
               ))}
             </ol>
           </div>
         )}
-        <div>
+        <section aria-label="What becomes of it" tabIndex={0}>
           <h3>What becomes of it</h3>
           <table className="plain" aria-label="Rows that become of it">
             <thead>
@@ -72,7 +73,7 @@ export function FileGlance({ glance, error }: { glance: Glance | undefined; erro
               ))}
             </tbody>
           </table>
-        </div>
+        </section>
       </div>
     </section>
   );
