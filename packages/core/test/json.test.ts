@@ -1,4 +1,4 @@
-import { JsonFault, JsonLines, JsonList, membersOf } from "@undercoat/core/file/json";
+import { flattenedMembers, JsonFault, JsonLines, JsonList, membersOf } from "@undercoat/core/file/json";
 import fc from "fast-check";
 import { describe, expect, test } from "vitest";
 
@@ -119,4 +119,23 @@ test("a text that is no list is one record, and an empty list none", () => {
   expect(read(' {"a": [1, 2]} ')).toEqual(['{"a": [1, 2]}']);
   expect(read("[ ]")).toEqual([]);
   expect(read('[{"a":"]"},\n 7]')).toEqual(['{"a":"]"}', "7"]);
+});
+
+describe("a record taken apart", () => {
+  const flat = (text: string) => Object.fromEntries(flattenedMembers(text).values);
+
+  test("has a member of an object under both names, however deep; lists and numbers stay as they are", () => {
+    expect(flat('{"a":{"b":{"c":1.10,"d":[{"e":1}]},"f":null},"g":"{x","h":{}}')).toEqual({
+      a_b_c: "1.10",
+      a_b_d: '[{"e":1}]',
+      a_f: null,
+      g: "{x",
+    });
+    expect([...flattenedMembers('{"a":{"b":[1]},"c":[2]}').nested]).toEqual(["a_b", "c"]);
+  });
+
+  test("two ways to one name are a fault, not a choice", () => {
+    expect(() => flat('{"a":{"b":1},"a_b":2}')).toThrow("has a_b twice: by itself, and within another member");
+    expect(() => flat('{"a":{"b":1,"b":2}}')).toThrow("names b twice");
+  });
 });

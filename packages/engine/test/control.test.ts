@@ -107,3 +107,42 @@ describe("counts and sums beside files", () => {
     await expect(run()).rejects.toThrow("its SHA-256 is another");
   });
 });
+
+describe("how files are written", () => {
+  const into = { table: "landing.written", mode: "replace" as const };
+  const held = async () =>
+    (await pair.atWarehouse("SELECT t::text AS row FROM landing.written t ORDER BY 1")).map(({ row }) => row);
+
+  test("dates by day and month are told as dates, where all are such; one that is none is its row's rejection", async () => {
+    await put(
+      "a.csv",
+      `id;day;at;code\n${Array.from({ length: 3000 }, (_, at) => `${at};${1 + (at % 28)}.02.2026;01/02/2026 7:30;01/02/2026`).join("\n")}\n3001;30.02.2026;01/02/2026 7:30;x\n`,
+    );
+    const stated = {
+      ...load,
+      from: { ...load.from, csv: { dates: "dmy" as const } },
+      into,
+      columns: { id: "id", day: { as: "day", type: "date" }, at: { as: "at", type: "timestamp" }, code: "code" },
+    };
+    const { tally, findings } = await pair.between(fares).run(stated);
+    expect(tally).toMatchObject({ read: "3001", rejected: "1" });
+    expect(findings.reasons[0]?.examples).toEqual(["30.02.2026"]);
+    expect((await held())[0]).toBe('(0,2026-02-01,"2026-02-01 07:30:00",2026-02-01)');
+    // Which number is the day can't be told of the others by themselves; of points it can.
+    const guessed = await pair
+      .between(fares)
+      .run({ ...load, into, columns: { id: "id", day: { as: "day", type: "date" }, code: "code" } });
+    expect(guessed.tally.rejected).toBe("1");
+    expect((await held())[0]).toBe("(0,2026-02-01,,01/02/2026)");
+  });
+
+  test("objects within records taken apart; null where there is none", async () => {
+    await put(
+      "a.ndjson",
+      '{"id":1,"port":{"code":"KIL","berth":{"no":7}}}\n{"id":2,"port":null}\n{"id":3,"port":{"code":"ORM","new":1}}\n',
+    );
+    const flat: Load = { from: { connection: "fares", files: "a.ndjson", flatten: true }, into };
+    expect((await pair.between(fares).run(flat)).proof.verdict).toBe("proved");
+    expect(await held()).toEqual(["(1,KIL,7,)", "(2,,,)", "(3,ORM,,1)"]);
+  });
+});

@@ -329,7 +329,7 @@ test("wherever the quick reader is taken it gives what the exact one gives, what
         await writeFile(join(folder, "any.csv"), `id,name\n${rows.map((row) => row.join(",")).join("\n")}\n`);
         const [file] = await store.find("any.csv");
         if (!file) throw new Error("There is no file");
-        const { names, records, quick } = await shapeOf(duck, file, { delimiter: ",", header: true }, ++place);
+        const { names, records, quick } = await shapeOf(duck, file, { csv: { delimiter: ",", header: true } }, ++place);
         if (!records || !quick || !(await quick.regular())) return;
         quickly++;
         const exact: unknown[] = [];

@@ -56,7 +56,7 @@ export interface Glance {
   /** the sheet, of a workbook */
   sheet: string | null;
   /** how it is written, as guessed or said; null for what is no text of rows and fields */
-  form: Required<Omit<CsvFormat, "decimal">> | null;
+  form: (Required<Omit<CsvFormat, "decimal" | "dates">> & Pick<CsvFormat, "dates">) | null;
   /** its first lines as they stand; empty for what is no text */
   raw: string[];
   columns: { name: string; type: string; decimal?: "," }[];

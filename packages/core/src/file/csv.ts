@@ -1,7 +1,7 @@
 import type { CsvFormat } from "../pipeline/pipeline.ts";
 
 /** How a text of rows and fields is written, all of it said. */
-export type CsvDialect = Required<Omit<CsvFormat, "decimal" | "encoding">>;
+export type CsvDialect = Required<Omit<CsvFormat, "decimal" | "encoding" | "dates">>;
 
 const delimiters = [",", ";", "\t", "|"];
 /** Lines that a guess looks at. */

@@ -88,6 +88,29 @@ export function membersOf(text: string): Members {
   return { values, nested };
 }
 
+/**
+ * A record's members, those of objects within it under both names: `outer_inner`. Lists stay as they are.
+ * @throws JsonFault where two ways lead to one name
+ */
+export function flattenedMembers(text: string): Members {
+  const { values, nested } = membersOf(text);
+  const flat = new Map<string, string | null>();
+  const holding = new Set<string>();
+  const put = (name: string, value: string | null, holds: boolean) => {
+    if (flat.has(name)) throw new JsonFault(`has ${name} twice: by itself, and within another member`);
+    flat.set(name, value);
+    if (holds) holding.add(name);
+  };
+  for (const [name, value] of values) {
+    if (!nested.has(name) || !value?.startsWith("{")) put(name, value, nested.has(name));
+    else {
+      const inner = flattenedMembers(value);
+      for (const [own, held] of inner.values) put(`${name}_${own}`, held, inner.nested.has(own));
+    }
+  }
+  return { values: flat, nested: holding };
+}
+
 /** A record's text with its number, from 1. */
 export interface JsonText {
   text: string;

@@ -29,6 +29,8 @@ export interface From {
   sheets?: string;
   /** of workbooks: the block of cells that counts, `B3:H200`; all where absent */
   range?: string;
+  /** of JSON: true where objects within a record are taken apart, one column a member (`outer_inner`) */
+  flatten?: boolean;
   /** what is done with files once the load has committed: `keep`, where absent too, `delete`, or `move:DIR` */
   after?: string;
   /** an SQL condition over the source's columns */
@@ -48,6 +50,8 @@ export interface CsvFormat {
   header?: boolean;
   /** lines before the first that counts */
   skip?: number;
+  /** the order of dates that are not written as ISO 8601: `dmy` 24.12.2026, `mdy` 12/24/2026 */
+  dates?: "dmy" | "mdy";
 }
 
 export interface Into {

@@ -70,6 +70,7 @@ const csvFormat = Joi.object({
   encoding: Joi.string().valid("utf-8", "utf-16", "windows-1252"),
   header: Joi.boolean(),
   skip: Joi.number().integer().min(0).max(10_000),
+  dates: Joi.string().valid("dmy", "mdy"),
 });
 
 export const fromSchema = Joi.object({
@@ -86,6 +87,7 @@ export const fromSchema = Joi.object({
   csv: csvFormat,
   sheets: Joi.string().min(1).max(200),
   range: Joi.string().custom(checked(cellRange), "range"),
+  flatten: Joi.boolean(),
   after: Joi.string()
     .pattern(/^(keep|delete|move:(?!\/)(?!.*(^|[/:])\.\.(\/|$))[^\0\\]+)$/, "after")
     .messages({ "string.pattern.name": "{{#label}} is keep, delete or move:DIR, a folder below the connection's" }),
@@ -98,6 +100,7 @@ export const fromSchema = Joi.object({
   .with("csv", "files")
   .with("sheets", "files")
   .with("range", "files")
+  .with("flatten", "files")
   .with("after", "files")
   .without("files", ["where", "rows"])
   .messages({

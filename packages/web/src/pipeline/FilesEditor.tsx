@@ -22,6 +22,10 @@ const decimals = [
   { value: ".", label: "point" },
   { value: ",", label: "comma" },
 ];
+const dates = [
+  { value: "dmy", label: "day, month, year" },
+  { value: "mdy", label: "month, day, year" },
+];
 const heads = [
   { value: "yes", label: "names columns" },
   { value: "no", label: "is a row" },
@@ -65,6 +69,8 @@ export function FilesEditor({ load, onSet, close }: EditorProps) {
   const labelOf = (list: { value: string; label: string }[], value: string | undefined) =>
     list.find((one) => one.value === value)?.label;
   const workbook = format === "xlsx";
+  const json = format === "json" || format === "ndjson";
+  const text = !json && !workbook && format !== "parquet";
   const after = from.after?.startsWith("move:") ? "move" : (from.after ?? "keep");
   return (
     <Form
@@ -100,7 +106,7 @@ export function FilesEditor({ load, onSet, close }: EditorProps) {
         />
       </SimpleGrid>
       <SimpleGrid cols={4} spacing="sm">
-        {workbook ? (
+        {json || format === "parquet" ? null : workbook ? (
           <>
             <TextInput
               label="Sheet or pattern"
@@ -145,6 +151,14 @@ export function FilesEditor({ load, onSet, close }: EditorProps) {
               allowDeselect={false}
               {...inPopover}
             />
+            <Select
+              label="Dates"
+              data={[guessed(labelOf(dates, form?.dates) ?? (form ? "as ISO 8601" : undefined)), ...dates]}
+              value={csv.dates ?? ""}
+              onChange={(value) => write({ dates: (value || undefined) as CsvFormat["dates"] })}
+              allowDeselect={false}
+              {...inPopover}
+            />
             <TextInput
               label="Quote"
               placeholder={'"'}
@@ -155,22 +169,39 @@ export function FilesEditor({ load, onSet, close }: EditorProps) {
             />
           </>
         )}
-        <Select
-          label={workbook ? "The first row" : "The first line"}
-          data={[guessed(form ? labelOf(heads, form.header ? "yes" : "no") : undefined), ...heads]}
-          value={csv.header === undefined ? "" : csv.header ? "yes" : "no"}
-          onChange={(value) => write({ header: value ? value === "yes" : undefined })}
-          allowDeselect={false}
-          {...inPopover}
-        />
-        <NumberInput
-          label={workbook ? "Rows before it" : "Lines before it"}
-          min={0}
-          max={10_000}
-          allowDecimal={false}
-          value={csv.skip ?? 0}
-          onChange={(value) => write({ skip: Number(value) || undefined })}
-        />
+        {json ? (
+          <Select
+            label="Objects within a record"
+            data={[
+              { value: "no", label: "stay whole, as jsonb" },
+              { value: "yes", label: "are taken apart" },
+            ]}
+            value={from.flatten ? "yes" : "no"}
+            onChange={(value) => put({ flatten: value === "yes" || undefined })}
+            allowDeselect={false}
+            {...inPopover}
+          />
+        ) : null}
+        {(workbook || text) && (
+          <Select
+            label={workbook ? "The first row" : "The first line"}
+            data={[guessed(form ? labelOf(heads, form.header ? "yes" : "no") : undefined), ...heads]}
+            value={csv.header === undefined ? "" : csv.header ? "yes" : "no"}
+            onChange={(value) => write({ header: value ? value === "yes" : undefined })}
+            allowDeselect={false}
+            {...inPopover}
+          />
+        )}
+        {(workbook || text) && (
+          <NumberInput
+            label={workbook ? "Rows before it" : "Lines before it"}
+            min={0}
+            max={10_000}
+            allowDecimal={false}
+            value={csv.skip ?? 0}
+            onChange={(value) => write({ skip: Number(value) || undefined })}
+          />
+        )}
         <Select
           label="Once loaded, files"
           data={afterwards}

@@ -2,7 +2,8 @@ import { createReadStream, createWriteStream } from "node:fs";
 import { join } from "node:path";
 import type { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
-import { type CsvDialect, columnNames, guessCsv } from "@undercoat/core/file/csv";
+import { type CsvDialect, columnNames, guessCsv, records } from "@undercoat/core/file/csv";
+import { type DateOrder, dateOrder, isoDate } from "@undercoat/core/file/dates";
 import { RecordReader, type TextRecord } from "@undercoat/core/file/records";
 import type { CsvFormat } from "@undercoat/core/pipeline/pipeline";
 import iconv from "iconv-lite";
@@ -14,6 +15,9 @@ import type { FoundFile } from "./store.ts";
 
 /** So many bytes of a file are looked at for how it is written. */
 const looked = 256 * 1024;
+
+/** Rows that are looked at for how dates are written. */
+const lookedRows = 2000;
 
 type Encoding = NonNullable<CsvFormat["encoding"]>;
 
@@ -45,6 +49,22 @@ export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: 
       message: `${file.name} is empty: it has not even a line that names its columns`,
       hint: "Leave it out by the pattern, or remove it.",
     });
+  // A date that is written otherwise is told as ISO 8601, in columns of which all that are looked at are such.
+  const sample = records(
+    text
+      .split(/\r\n|\n|\r/)
+      .slice(dialect.skip)
+      .join("\n"),
+    dialect.delimiter,
+    dialect.quote,
+    lookedRows,
+  ).slice(dialect.header ? 1 : 0);
+  const orders = names.map((_, at) =>
+    dateOrder(
+      sample.flatMap((row) => (row.length === names.length && row[at] ? [row[at] ?? ""] : [])),
+      csv.dates,
+    ),
+  );
   const wide = encoding === "utf-16" ? join(duck.desk, `text-${place}.csv`) : null;
   if (wide !== null)
     await pipeline(unpacked(file.open(), zipped), iconv.decodeStream(codeOf(encoding, head)), createWriteStream(wide));
@@ -55,16 +75,18 @@ export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: 
     encoding: encoding === "windows-1252" ? "windows-1252" : "utf-8",
     dialect,
     names,
+    orders,
   };
+  const dated = orders.find((order) => order !== null);
   return {
     file,
     sheet: null,
     names,
     unit: "line",
-    form: { ...dialect, encoding },
+    form: { ...dialect, encoding, ...(dated ? { dates: dated } : {}) },
     raw: async (most) => text.split(/\r\n|\n|\r/, most),
     records: () => recordsOf(lined),
-    quick: lined.path === null ? null : { rows: quickRows(lined), regular: () => isRegular(duck, lined) },
+    quick: lined.path === null || dated ? null : { rows: quickRows(lined), regular: () => isRegular(duck, lined) },
     columns: (most) => fittingColumns(names, recordsOf(lined), most, csv.decimal),
   };
 }
@@ -80,6 +102,8 @@ interface LinedFile {
   dialect: CsvDialect;
   /** the names of its columns */
   names: string[];
+  /** how each column's dates are written, where that is not as ISO 8601 */
+  orders: readonly (DateOrder | null)[];
 }
 
 /** The quick reader's words for a dialect. */
@@ -135,12 +159,17 @@ async function hasSpacedQuotes({ open, dialect: { delimiter, quote } }: LinedFil
 
 /** A file's records, exactly, in pieces as they come. Its bytes are read as characters, and told to be text field by field. */
 async function* recordsOf(file: LinedFile): AsyncGenerator<TextRecord[]> {
-  const { encoding, dialect, names } = file;
+  const { encoding, dialect, names, orders } = file;
   const reader = new RecordReader(dialect, names.length, { lines: dialect.skip, head: dialect.header });
   const told = (record: TextRecord): TextRecord => {
     const { fields, text } = record;
     try {
-      const values = fields.map((field) => (field === null ? null : decoded(field, encoding)));
+      const values = fields.map((field, at) => {
+        if (field === null) return null;
+        const order = orders[at];
+        // What is no date stays as it stands, and is no date of the column's either.
+        return (order && isoDate(field, order)) || decoded(field, encoding);
+      });
       const fault = record.fault ?? (text.includes("\0") ? "holds a zero byte, which no text can" : null);
       return { ...record, fields: values, fault, text: decoded(text, encoding, true) };
     } catch {

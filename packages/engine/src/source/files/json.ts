@@ -1,4 +1,4 @@
-import { JsonFault, JsonLines, JsonList, membersOf } from "@undercoat/core/file/json";
+import { flattenedMembers, JsonFault, JsonLines, JsonList, membersOf } from "@undercoat/core/file/json";
 import type { TextRecord } from "@undercoat/core/file/records";
 import { LoadFailure } from "../../failure.ts";
 import { decoded, unpacked } from "./bytes.ts";
@@ -9,12 +9,12 @@ import type { FoundFile } from "./store.ts";
 type JsonRecord = { number: number; text: string } & (ReturnType<typeof membersOf> | { fault: string });
 
 /** A file's records, in pieces as they come. */
-async function* read(file: FoundFile, unit: "line" | "record"): AsyncGenerator<JsonRecord[]> {
+async function* read(file: FoundFile, unit: "line" | "record", flatten: boolean): AsyncGenerator<JsonRecord[]> {
   const cutter = unit === "line" ? new JsonLines() : new JsonList();
   const told = ({ text: bytes, number }: { text: string; number: number }): JsonRecord => {
     try {
       const text = decoded(bytes, "utf-8");
-      return { number, text, ...membersOf(text) };
+      return { number, text, ...(flatten ? flattenedMembers(text) : membersOf(text)) };
     } catch (error) {
       const fault = error instanceof JsonFault ? error.message : "holds bytes that are no text";
       return { number, text: decoded(bytes, "utf-8", true), fault };
@@ -34,16 +34,25 @@ async function* read(file: FoundFile, unit: "line" | "record"): AsyncGenerator<J
   }
 }
 
-/** A file of JSON objects: a list of them, or one a line. Its columns are the members that the first of them have. */
-export async function jsonOf(file: FoundFile, unit: "line" | "record"): Promise<ShapedFile> {
+/** A file of JSON objects: a list of them, or one a line. Its columns are the members that the first of them have; with `flatten` those of objects within too. */
+export async function jsonOf(file: FoundFile, unit: "line" | "record", flatten: boolean): Promise<ShapedFile> {
   const found = new Set<string>();
+  const valued = new Set<string>();
   let rows = 0;
-  for await (const piece of read(file, unit)) {
-    for (const record of piece) if (!("fault" in record)) for (const name of record.values.keys()) found.add(name);
+  for await (const piece of read(file, unit, flatten)) {
+    for (const record of piece)
+      if (!("fault" in record))
+        for (const [name, value] of record.values) {
+          found.add(name);
+          if (value !== null) valued.add(name);
+        }
     rows += piece.length;
     if (rows >= sampled) break;
   }
-  const names = [...found];
+  // What is null here and an object there is known by the object's members.
+  const apart = (name: string) =>
+    flatten && !valued.has(name) && [...found].some((other) => other.startsWith(`${name}_`));
+  const names = [...found].filter((name) => !apart(name));
   if (names.length === 0)
     throw new LoadFailure({
       message: `${file.name} holds no JSON object`,
@@ -57,6 +66,7 @@ export async function jsonOf(file: FoundFile, unit: "line" | "record"): Promise<
     const nested: number[] = [];
     for (const [name, value] of record.values) {
       const place = places.get(name);
+      if (place === undefined && value === null && flatten) continue;
       // A value that no column takes must not go unseen.
       if (place === undefined)
         return { fields: [], fault: `has a member ${name}, which none of the first ${sampled} has`, line, text };
@@ -67,11 +77,11 @@ export async function jsonOf(file: FoundFile, unit: "line" | "record"): Promise<
     return { fields, fault: null, line, text, nested };
   };
   const records = async function* (): AsyncGenerator<TextRecord[]> {
-    for await (const piece of read(file, unit)) yield piece.map(told);
+    for await (const piece of read(file, unit, flatten)) yield piece.map(told);
   };
   const raw = async (most: number) => {
     const texts: string[] = [];
-    for await (const piece of read(file, unit)) {
+    for await (const piece of read(file, unit, flatten)) {
       texts.push(...piece.map((record) => record.text));
       if (texts.length >= most) break;
     }

@@ -1,5 +1,5 @@
 import { formatOf } from "@undercoat/core/file/format";
-import type { CsvFormat, From } from "@undercoat/core/pipeline/pipeline";
+import type { From } from "@undercoat/core/pipeline/pipeline";
 import { LoadFailure } from "../../failure.ts";
 import { csvOf } from "./csv.ts";
 import type { Duck } from "./duck.ts";
@@ -9,27 +9,32 @@ import type { ShapedFile } from "./shaped.ts";
 import type { FoundFile } from "./store.ts";
 
 /** How an author says that files are written; what is absent is guessed. */
-export type FileForm = Pick<From, "csv" | "sheets" | "range">;
+export type FileForm = Pick<From, "csv" | "sheets" | "range" | "flatten">;
 
 /**
  * Finds out how a file is written; a workbook is as many as it has sheets that are chosen.
  * @param place a number that no other file of this reader has
  */
 export async function shapesOf(duck: Duck, file: FoundFile, form: FileForm = {}, place = 0): Promise<ShapedFile[]> {
-  if (formatOf(file.name) !== "xlsx") return [await shapeOf(duck, file, form.csv, place)];
+  if (formatOf(file.name) !== "xlsx") return [await shapeOf(duck, file, form, place)];
   const { sheetsOf } = await import("./workbook.ts");
   return sheetsOf(duck, file, form);
 }
 
 /** Finds out how a file of one kind of rows is written. */
-export async function shapeOf(duck: Duck, file: FoundFile, csv: CsvFormat = {}, place = 0): Promise<ShapedFile> {
+export async function shapeOf(
+  duck: Duck,
+  file: FoundFile,
+  { csv = {}, flatten = false }: FileForm = {},
+  place = 0,
+): Promise<ShapedFile> {
   switch (formatOf(file.name)) {
     case "parquet":
       return parquetOf(duck, file);
     case "json":
-      return jsonOf(file, "record");
+      return jsonOf(file, "record", flatten);
     case "ndjson":
-      return jsonOf(file, "line");
+      return jsonOf(file, "line", flatten);
     case "tsv":
       return csvOf(duck, file, { delimiter: "\t", ...csv }, place);
     case "csv":

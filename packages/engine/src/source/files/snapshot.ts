@@ -61,7 +61,7 @@ export class FilesSnapshot implements Snapshot {
         message: `${this.about.name} is a folder of files: it has no tables and takes no query`,
         hint: "Name a file or a pattern: from: { files: 2026/*.csv }",
       });
-    const key = JSON.stringify([from.files, from.csv, from.sheets, from.range]);
+    const key = JSON.stringify([from.files, from.csv, from.sheets, from.range, from.flatten]);
     if (this.shaped?.from === key) return this.shaped.files;
     const found = (await this.store.find(from.files)).filter(({ name }) => !isControl(name));
     this.takesAway = takesAway({ from });
