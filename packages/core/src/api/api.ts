@@ -483,6 +483,8 @@ export interface LedgerLine {
   difference: string | null;
   loadedAt: string | null;
   provedAt: string | null;
+  /** where the source's side of the latest proof comes from; null while never proved */
+  how: LoadProof["how"] | null;
   loading: boolean;
   /** its latest run, where that failed */
   failed: { run: number; message: string } | null;

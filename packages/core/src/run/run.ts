@@ -190,6 +190,14 @@ export interface LoadProof {
   warehouseSql: string;
 }
 
+/** Where the source's side of a proof comes from, as a sentence; nothing where the source itself has worked it out. */
+export const howSentence = (how: LoadProof["how"] | null): string =>
+  how === "received"
+    ? "The source was compared as it was received."
+    : how === "read again"
+      ? "The source was read again to be compared."
+      : "";
+
 /** A failure as a person needs it: the fact, more about it, and what to do. */
 export interface Failure {
   message: string;

@@ -134,7 +134,7 @@ class Standings {
     const ids = rows.flatMap((row) => [row.proofId, row.wholeId]).filter((id) => id !== null);
     const proofs = await ProofRow.findAll({
       where: { id: [...new Set(ids)] },
-      attributes: ["id", "pipeline", "load", "line", "at", "verdict", "depth", "figures", "whole"],
+      attributes: ["id", "pipeline", "load", "line", "at", "verdict", "depth", "how", "figures", "whole"],
     });
     return new Standings(
       new Map(rows.map((row) => [nameOf(row), row])),
@@ -228,6 +228,7 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       failed: stands?.status === "failed" ? { run: stands.runId ?? 0, message: stands.failure?.message ?? "" } : null,
       rejected: stands?.rejected ?? "0",
       provedAt: proof?.at.toISOString() ?? null,
+      how: proof?.how ?? null,
       loading: running.some((row) => nameOf(row) === nameOf(place)),
       verdict: disagrees ? "disagrees" : (proof?.verdict ?? null),
       slices: shown.filter((slice) => slice.slice === "" || days.some((day) => meets(unit, slice.slice, day))),

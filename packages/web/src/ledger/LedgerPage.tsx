@@ -1,6 +1,7 @@
 import { Button, Popover } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { LedgerGroup, LedgerLine, LedgerSlice, LedgerTable } from "@undercoat/core/api/api";
+import { howSentence } from "@undercoat/core/run/run";
 import { type KeyboardEvent, lazy, Suspense, useEffect, useState } from "react";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
@@ -53,7 +54,8 @@ function MarkFigures({ table: { lines, ...whole }, slice }: { table: LedgerTable
             ? `The figures agree${slice.cellsAt ? `; every cell was last compared ${moment(slice.cellsAt)}` : "; its cells have not been compared since it changed"}.`
             : disagrees && slice.figures.every((pair) => pair.source === pair.warehouse)
               ? "The figures agree, but cells differ."
-              : ""}
+              : ""}{" "}
+        {howSentence(table.how)}
       </p>
       <ErrorNote error={run.error} />
       <div className="actions" style={{ marginTop: 12 }}>

@@ -4,7 +4,7 @@ import type { ProofView } from "@undercoat/core/api/api";
 import { millisecondsOf } from "@undercoat/core/history/lifeline";
 import { figureWords } from "@undercoat/core/proof/figure";
 import type { SliceFigures } from "@undercoat/core/proof/verdict";
-import { historyHolds } from "@undercoat/core/run/run";
+import { historyHolds, howSentence } from "@undercoat/core/run/run";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
@@ -267,14 +267,8 @@ export default function ProofPage() {
                 {proof.by.zone ? ` in ${proof.by.zone}` : ""}
               </>
             )}
-            .{" "}
-            {proof.how === "received" ? (
-              <>The source was compared as it was received. </>
-            ) : proof.how === "read again" ? (
-              <>The source was read again to be compared. </>
-            ) : null}
-            Both read at {exactTime(proof.at).slice(0, 8)} {moment(proof.at).replace(/^\S+ /, "")} by{" "}
-            <Link to={`/runs/${proof.run}`}>run {proof.run}</Link>.
+            . {howSentence(proof.how)} Both read at {exactTime(proof.at).slice(0, 8)}{" "}
+            {moment(proof.at).replace(/^\S+ /, "")} by <Link to={`/runs/${proof.run}`}>run {proof.run}</Link>.
             {proof.without && (
               <>
                 {" "}
