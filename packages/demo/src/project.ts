@@ -173,7 +173,7 @@ pipelines:
         rules:
           something was taken: takings > 0
         into: { table: harbour.takings, mode: upsert, key: [day, till] }
-        proof: { by: { column: day, slice: month }, figures: [rows, sum(takings)] }
+        proof: { by: { column: day, slice: day }, figures: [rows, sum(takings)] }
     schedule: { every: PT1M, when: arrived, zone: Europe/Oslo }
   workshop:
     title: Workshop
@@ -184,7 +184,7 @@ pipelines:
         from: { connection: workshop, table: workshop.repair }
         watermark: { column: updated_at, lookBack: PT10M }
         into: { table: fleet.repair, mode: upsert, key: [repair_id], deleted: remove }
-        proof: { by: { column: found_on, slice: month }, figures: [rows, sum(cost), max(updated_at)] }
+        proof: { by: { column: found_on, slice: day }, figures: [rows, sum(cost), max(updated_at)] }
       part:
         from: { connection: workshop, table: workshop.part }
         into: { table: fleet.part, mode: upsert, key: [part_id] }

@@ -86,9 +86,10 @@ export async function startDue(
   });
   if (due.length === 0 || (await pausedAll())) return [];
   const started: string[] = [];
+  const looks = await lookForFiles(store, due, now);
   for (const timer of due) {
     try {
-      if (await startOne(store, queue, timer, now)) started.push(timer.pipeline);
+      if (await startOne(store, queue, timer, now, looks.get(timer) ?? null)) started.push(timer.pipeline);
     } catch (error) {
       failed(error);
     }
@@ -100,13 +101,16 @@ export async function startDue(
 const missedAfter = 60_000;
 
 /** Starts what a timer is of and moves its next time on, both or neither; false where another has done so, or it is not to start now. */
-async function startOne(store: Store, queue: Queue, due: TimerRow, now: number): Promise<boolean> {
+async function startOne(
+  store: Store,
+  queue: Queue,
+  due: TimerRow,
+  now: number,
+  arrived: string | null,
+): Promise<boolean> {
   const seen = await PipelineRow.findByPk(due.pipeline);
   // A source is not asked for new tables while the pipeline is held.
   const joining = seen?.definition.joins ? await newTablesOf(store, seen) : null;
-  const waits = seen && scheduleOf(seen.definition, due);
-  const arrived =
-    seen && waits && "when" in waits && waits.when ? await arrivals(store, seen.definition, waits, now) : null;
   return store.sequelize.transaction(async (transaction) => {
     const timer = await TimerRow.findOne({
       where: { pipeline: due.pipeline, schedule: due.schedule, nextAt: { [Op.lte]: new Date(now) } },
@@ -150,6 +154,24 @@ async function startOne(store: Store, queue: Queue, due: TimerRow, now: number):
     );
     return true;
   });
+}
+
+/** For so long a look for files is waited for, in milliseconds: no other schedule is late for a host that does not answer. */
+const lookPatience = 4000;
+
+/** What those that wait for files find, all looked for at once; one that does not answer in time has found nothing new. */
+async function lookForFiles(store: Store, due: readonly TimerRow[], now: number): Promise<Map<TimerRow, string>> {
+  const found = new Map<TimerRow, string>();
+  const rows = await PipelineRow.findAll({ where: { name: due.map(({ pipeline }) => pipeline) } });
+  const looks = due.map(async (timer) => {
+    const definition = rows.find(({ name }) => name === timer.pipeline)?.definition;
+    const schedule = definition && scheduleOf(definition, timer);
+    if (!schedule || !("when" in schedule) || !schedule.when) return;
+    const late = new Promise<string>((give) => setTimeout(give, lookPatience, "").unref());
+    found.set(timer, await Promise.race([arrivals(store, definition, schedule, now), late]).catch(() => ""));
+  });
+  await Promise.all(looks);
+  return found;
 }
 
 /** Which files the loads of a pipeline would read with a schedule's values, as a text. Where a place can't be looked at there is nothing new. */

@@ -330,6 +330,10 @@ export function preview(plan: LoadPlan, rows: MariaRows, window: Window, limit: 
   return `SELECT ${values.join(", ")} FROM ${origin(plan, rows.columns.keys())}${where([...condition(plan), ...windowConditions(plan, rows, window)])}${latest} LIMIT ${Math.trunc(limit)}`;
 }
 
+/** Seconds as days and a time of day: a TIME holds no more than 34 days. */
+const lateBy = (seconds: string) =>
+  `IF(${seconds} >= 86400, CONCAT(${seconds} DIV 86400, ' days ', SEC_TO_TIME(${seconds} MOD 86400)), CAST(SEC_TO_TIME(${seconds}) AS CHAR))`;
+
 /** How many rows of some keys carry a watermark past the one loaded, and how many an earlier one, and by how much at most. */
 export function lateness(plan: LoadPlan, rows: MariaRows, keys: string[][], value: string): string | null {
   const { watermark } = plan.read;
@@ -338,7 +342,7 @@ export function lateness(plan: LoadPlan, rows: MariaRows, keys: string[][], valu
   const sql = `s.${identifier(watermark.column)}`;
   const at = valueLiteral(column, value, watermark.type);
   const by = isDated(column)
-    ? `CAST(MAX(IF(${sql} <= ${at}, TIMEDIFF(${at}, ${sql}), NULL)) AS CHAR)`
+    ? lateBy(`MAX(IF(${sql} <= ${at}, TIMESTAMPDIFF(SECOND, ${sql}, ${at}), NULL))`)
     : `CAST(MAX(IF(${sql} <= ${at}, ${at} - ${sql}, NULL)) AS CHAR)`;
   return `SELECT COALESCE(SUM(${sql} > ${at}), 0) AS past, COALESCE(SUM(IF(${sql} > ${at}, 0, 1)), 0) AS \`before\`, ${by} AS late FROM ${origin(plan, rows.columns.keys())} WHERE ${keyPredicate(keyOf(plan, rows), keys)}`;
 }

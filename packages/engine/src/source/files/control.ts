@@ -70,10 +70,14 @@ function countsIn(control: FoundFile, text: string): [string, Said][] {
   });
 }
 
-/** What is said of the files of a store, by their names. */
-export async function readControls(store: FileStore): Promise<Map<string, Said[]>> {
+/** What is said of some files of a store, by their names: by what lies in their folders, or in one that these lie in. */
+export async function readControls(store: FileStore, files: readonly FoundFile[]): Promise<Map<string, Said[]>> {
   const said = new Map<string, Said[]>();
+  const folders = new Set(files.map(({ name }) => posix.dirname(name)));
+  const above = (folder: string) =>
+    folder === "." || [...folders].some((one) => one === folder || one.startsWith(`${folder}/`));
   for (const control of await store.find("**/{*.sha256,control.csv,*.control.csv}")) {
+    if (!above(posix.dirname(control.name))) continue;
     const text = await textOf(control);
     const found = /\.sha256$/i.test(control.name) ? digestsIn(control, text) : countsIn(control, text);
     for (const [name, one] of found) said.set(name, [...(said.get(name) ?? []), one]);

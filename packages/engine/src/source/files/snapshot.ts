@@ -167,7 +167,10 @@ export class FilesSnapshot implements Snapshot {
 
   /** Compares files with what lies beside them and says what they hold. @throws LoadFailure where one is not so */
   private async compare(files: readonly Part[]): Promise<void> {
-    const said = await readControls(this.store);
+    const said = await readControls(
+      this.store,
+      files.map(({ file }) => file),
+    );
     const manifest = await this.manifest(null);
     for (const one of files) {
       const { part, file } = one;

@@ -1,7 +1,7 @@
 import type { Readable } from "node:stream";
 import { promisify } from "node:util";
 import { namedColumns } from "@undercoat/core/file/csv";
-import type { TextRecord } from "@undercoat/core/file/records";
+import { longestRecord, type TextRecord, TooLong } from "@undercoat/core/file/records";
 import {
   cellPlace,
   columnLetters,
@@ -223,7 +223,9 @@ async function* rowsOf(book: Workbook, entryName: string, name: string): AsyncGe
         if (inValue) cell.has = true;
       },
       text(piece) {
-        if (inValue) cell.value += piece;
+        if (!inValue) return;
+        cell.value += piece;
+        if (cell.value.length > longestRecord) throw new TooLong(row.row);
       },
       close(tag) {
         if (tag === "v" || tag === "t") inValue = false;

@@ -6,7 +6,7 @@ import { admit } from "@undercoat/core/sql/mariadb/admit";
 import * as catalog from "@undercoat/core/sql/mariadb/catalog";
 import { anyFault, type MariaRows, origin, subquery } from "@undercoat/core/sql/mariadb/read";
 import type { ZeroDates } from "@undercoat/core/sql/mariadb/text";
-import { kindOfType, type MariaColumn, warehouseTypeOf } from "@undercoat/core/sql/mariadb/type";
+import { isDated, kindOfType, type MariaColumn, warehouseTypeOf } from "@undercoat/core/sql/mariadb/type";
 import { ownValues } from "@undercoat/core/sql/mariadb/values";
 import { LoadFailure, NoTable } from "../../failure.ts";
 import type { Field, MariaSession } from "./session.ts";
@@ -86,9 +86,11 @@ function columnOfField({ name, type, length, binary, unsigned, decimals, flags }
   };
 }
 
-const asDatasetColumn = (column: MariaColumn): DatasetColumn => {
+const asDatasetColumn = (column: MariaColumn, zeroDates: ZeroDates = "reject"): DatasetColumn => {
   const warehouseType = warehouseTypeOf(column);
-  const { name, declared, notNull, generated, hasDefault, comment } = column;
+  // A day that no calendar has is read as null though the server promises a value.
+  const notNull = column.notNull && !(zeroDates === "null" && isDated(column));
+  const { name, declared, generated, hasDefault, comment } = column;
   const type = { resolved: warehouseType, kind: "b", builtIn: true };
   return { name, declared, type, warehouseType, notNull, generated, hasDefault, comment };
 };
@@ -115,7 +117,10 @@ export async function datasetOf(
 ): Promise<{ dataset: Dataset; columns: MariaColumn[] }> {
   const found = await findTable(session, table);
   if (!found) throw new NoTable({ message: `The server has no table ${formatTableName(table)}` });
-  return { dataset: { columns: found.columns.map(asDatasetColumn), indexes: found.indexes }, columns: found.columns };
+  return {
+    dataset: { columns: found.columns.map((column) => asDatasetColumn(column)), indexes: found.indexes },
+    columns: found.columns,
+  };
 }
 
 /** True where the server refuses what a statement says: its form, its names. */
@@ -176,7 +181,11 @@ export async function describe(
   const fault = anyFault(relation, rows);
   const faulty = fault !== null && (estimate > looked || (await session.one(fault)).found === "1");
   return {
-    dataset: { columns: columns.map(asDatasetColumn), indexes, ...(faulty ? { lines: true as const } : {}) },
+    dataset: {
+      columns: columns.map((column) => asDatasetColumn(column, zeroDates)),
+      indexes,
+      ...(faulty ? { lines: true as const } : {}),
+    },
     rows,
     oneMoment,
   };
