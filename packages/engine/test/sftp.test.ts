@@ -168,7 +168,7 @@ describe("files of a drop", () => {
   test("a host that ends the session half way leaves the warehouse as it was", async () => {
     await put(
       "long.csv",
-      `id,name\n` + Array.from({ length: 300_000 }, (_, at) => `${at},${"n".repeat(80)}\n`).join(""),
+      `id,name\n${Array.from({ length: 300_000 }, (_, at) => `${at},${"n".repeat(80)}\n`).join("")}`,
     );
     const cut = between().run(load("long.csv"), {
       report: {

@@ -1,5 +1,5 @@
 import { type ChildProcess, execFileSync, spawn } from "node:child_process";
-import { mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { connect } from "node:net";
 import { tmpdir, userInfo } from "node:os";
 import { join } from "node:path";
@@ -93,7 +93,17 @@ export async function makeSshd(): Promise<Sshd> {
       },
       password: readFileSync(own, "utf8"),
     },
-    cut: () => execFileSync("pkill", ["-KILL", "-P", String(child.pid)]),
+    cut() {
+      for (const pid of readdirSync("/proc").map(Number).filter(Boolean)) {
+        try {
+          // What follows the name in brackets: its state, then whose child it is.
+          const [, parent] = readFileSync(`/proc/${pid}/stat`, "utf8").split(") ")[1]?.split(" ") ?? [];
+          if (Number(parent) === child.pid) process.kill(pid, "SIGKILL");
+        } catch {
+          // Gone meanwhile.
+        }
+      }
+    },
     async rekey() {
       await stop();
       key("host", true);

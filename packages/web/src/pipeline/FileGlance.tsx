@@ -33,7 +33,6 @@ export function FileGlance({ glance, error }: { glance: Glance | undefined; erro
         {raw.length > 0 && (
           <div>
             <h3>As it stands</h3>
-            {/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by keyboard */}
             <ol aria-label="Lines as they stand" tabIndex={0}>
               {raw.map((line, at) => (
                 <li key={at}>{line || " "}</li>
