@@ -29,7 +29,7 @@ const views: Record<string, string> = {
   rejected: "/rejected?load=agents%2Fagency_sale",
   rehearsal: `/runs/${rehearsals[0]?.id}`,
   "new-pipeline": "/pipelines/new?from=bookings",
-  runs: "/runs",
+  taken: "/files/takings/till",
   run: `/runs/${runs[0]?.id}`,
   proof: `/proofs/${proofs[0]?.id}`,
   warehouse: "/warehouse?table=warehouse%2Fharbour.booking",

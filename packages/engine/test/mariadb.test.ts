@@ -1,5 +1,6 @@
 import { valueSql } from "@undercoat/core/parameter/value";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
+import { sourceFor } from "@undercoat/engine/source/registry";
 import fc from "fast-check";
 import { afterAll, beforeAll, describe, expect, test } from "vitest";
 import { sourceContract } from "./contract.ts";
@@ -530,4 +531,20 @@ INSERT INTO long_one SELECT seq, REPEAT('x', 400) FROM seq_1_to_200000`);
     await clean();
     await expect(between().run(upsert("edge"))).rejects.toThrow("holds a zero byte");
   });
+});
+
+test("a server is known wherever it listens, and another of its databases is another", async () => {
+  const identity = async (database: string) => {
+    const snapshot = await sourceFor(maria.with({ database })).snapshot("test");
+    try {
+      return await snapshot.identity();
+    } finally {
+      await snapshot.close();
+    }
+  };
+  await maria.at("CREATE DATABASE IF NOT EXISTS elsewhere;\nGRANT SELECT ON elsewhere.* TO reader@'127.0.0.1'");
+  const [own, again, other] = [await identity("workshop"), await identity("workshop"), await identity("elsewhere")];
+  expect(own).toBe(again);
+  expect(own).not.toContain(String(maria.credentials.settings.port));
+  expect(other).not.toBe(own);
 });

@@ -1,4 +1,5 @@
 import type { BothColumns, Preview, PreviewRow } from "@undercoat/core/api/api";
+import { kindOf } from "@undercoat/core/connection/kinds";
 import type { From, Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { PlanError } from "@undercoat/core/plan/error";
 import { type LoadPlan, stagedColumns, windowFor } from "@undercoat/core/plan/plan";
@@ -38,8 +39,10 @@ async function look(
   warehouse: WarehouseSnapshot | null,
   signal: AbortSignal,
 ): Promise<Look> {
-  const source = sourceFor(await store.credentials(load.from.connection));
-  if (warehouse && (load.columns || load.rules)) {
+  const credentials = await store.credentials(load.from.connection);
+  const source = sourceFor(credentials);
+  // What a source of another make prints is no text of the warehouse's: its rows are looked at as they would stand there.
+  if (warehouse && (load.columns || load.rules || !kindOf(credentials.settings).warehouse)) {
     const into = warehouseFor(await store.credentials(pipeline.warehouse));
     const seen = await lookAtShape(
       { pipelineName: name, pipeline, load: loadName },

@@ -35,9 +35,9 @@ export const beginSnapshot = [
 export const serverFacts =
   "SELECT VERSION() AS version, CURRENT_USER() AS name, DATABASE() AS `database`, @@max_allowed_packet AS packet, CONNECTION_ID() AS id";
 export const clock = "SELECT CONCAT(UTC_TIMESTAMP(6), '+00') AS moment";
-/** Which server and database this is. */
+/** Which server and database this is, wherever it listens. */
 export const identity =
-  "SELECT CONCAT(@@server_id, '/', @@hostname, ':', @@port, '/', IFNULL(DATABASE(), '')) AS identity";
+  "SELECT CONCAT(@@server_id, '/', @@hostname, ':', @@datadir, '/', IFNULL(DATABASE(), '')) AS identity";
 export const kill = (id: string): string => `KILL ${Math.trunc(Number(id))}`;
 export const handshake = "SHOW SESSION STATUS WHERE Variable_name IN ('Ssl_version', 'Ssl_cipher')";
 

@@ -67,7 +67,12 @@ export class FilesSnapshot implements Snapshot {
     this.takesAway = takesAway({ from });
     if (found.length === 0) {
       const none = { message: `${this.about.name} has no file ${from.files}` };
-      throw takesAway({ from }) ? new NothingThere({ ...none, message: `${none.message} now` }) : new NoTable(none);
+      throw takesAway({ from })
+        ? new NothingThere({
+            message: `${none.message} now`,
+            hint: "What has come was loaded and taken away; the next one is shown here once it has come.",
+          })
+        : new NoTable(none);
     }
     const again = found.find(
       ({ name }) => from.after?.startsWith("move:") && picomatch.isMatch(movedTo(from.after, name), from.files ?? ""),

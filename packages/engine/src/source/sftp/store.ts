@@ -91,8 +91,8 @@ export class SftpStore implements FileStore {
   }
 
   get identity(): string {
-    const { host, port } = this.credentials.settings;
-    return `files in ${this.root} at ${host}:${port}`;
+    // A host is who has its key, wherever it listens.
+    return `files in ${this.root} of ${this.credentials.settings.hostKey}`;
   }
 
   /** Links are none of its files: where they lead can't be told from here. */
