@@ -60,7 +60,7 @@ describe("a digest beside a file", () => {
     ["all.sha256", (digest: string) => `${digest} *a.csv\n${"0".repeat(64)}  elsewhere.csv\n`],
   ])("%s agrees", async (name, text) => {
     await put(name, text(await put("a.csv", a)));
-    expect((await files())[0]?.control).toEqual([`SHA-256 as ${name} says`]);
+    expect((await files())[0]?.control).toEqual([`${name}: SHA-256`]);
   });
 
   test("of another file refuses it before anything is written", async () => {
@@ -83,7 +83,7 @@ describe("counts and sums beside files", () => {
     await put("deep/control.csv", "file;rows;sum(price)\na.csv;3;10,25\n");
     const found = await files();
     expect(found.map(({ name }) => name)).toEqual(["deep/a.csv"]);
-    expect(found[0]?.control).toEqual(["3 rows as deep/control.csv says", "the sum of price as deep/control.csv says"]);
+    expect(found[0]?.control).toEqual(["control.csv: 3 rows, sum of price"]);
   });
 
   test.each([
@@ -101,7 +101,7 @@ describe("counts and sums beside files", () => {
   test("a pair of values that cancel is no other sum, which is why a digest says more", async () => {
     await put("a.csv", a.replace("10,50", "10,75").replace("-0,25", "-0,50"));
     await put("control.csv", "file,rows,sum(price)\na.csv,3,10.25\n");
-    expect((await files())[0]?.control).toHaveLength(2);
+    expect((await files())[0]?.control).toEqual(["control.csv: 3 rows, sum of price"]);
     await put("a.csv.sha256", `${createHash("sha256").update(a).digest("hex")}  a.csv`);
     await put("a.csv", a.replace("10,50", "10,76").replace("-0,25", "-0,51"));
     await expect(run()).rejects.toThrow("its SHA-256 is another");

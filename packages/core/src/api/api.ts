@@ -264,6 +264,8 @@ export interface SchedulesView {
     paused: boolean;
     /** the pipeline that it follows */
     after: string | null;
+    /** true where a run begins only when a file has come */
+    waits: boolean;
     zone: string;
     /** when it is due, where it has come due or waits */
     due: string | null;

@@ -101,7 +101,7 @@ export interface FileRead {
   /** rows that were read of it, and lines among them that are none */
   rows: string;
   faults: string;
-  /** what lies beside it and says what it holds, as far as it was compared: `214 rows as control.csv says` */
+  /** what lies beside it and says what it holds, as far as it was compared: `control.csv: 214 rows, sum of price` */
   control: string[];
 }
 

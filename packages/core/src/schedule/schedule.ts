@@ -21,6 +21,9 @@ export const schedulesOf = ({ schedule, schedules = [] }: Pick<Pipeline, "schedu
   ...schedules,
 ];
 
+/** True for a schedule whose times are looks for files: a run begins only where one has come. */
+export const waitsForFiles = (schedule: Schedule): boolean => "when" in schedule && schedule.when === "arrived";
+
 /** What tells a schedule from others of its pipeline: when it starts what, whatever else is said of it. */
 export function scheduleName(schedule: Schedule): string {
   const { every, cron, after, on, when, zone, values, set, do: does } = schedule as Schedule & Record<string, unknown>;
@@ -89,7 +92,7 @@ export function scheduleWords(schedule: Schedule | undefined): string {
       : "every" in schedule
         ? `every ${durationWords(schedule.every).replace(/^1 /, "")}`
         : cronWords(schedule.cron);
-  const looked = "when" in schedule && schedule.when === "arrived" ? `when a file arrives, looked for ${when}` : when;
+  const looked = waitsForFiles(schedule) ? `when a file arrives, looked for ${when}` : when;
   const does = { run: "", prove: "proved ", sweep: "looks for rows gone " }[schedule.do ?? "run"];
   const sets = schedule.values
     ? ` with ${schedule.values.length > 2 ? `${schedule.values.length} sets` : schedule.values.join(" and ")}`

@@ -1,5 +1,5 @@
 import type { Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
-import { nextTimes, scheduleName, schedulesOf } from "@undercoat/core/schedule/schedule";
+import { nextTimes, scheduleName, schedulesOf, waitsForFiles } from "@undercoat/core/schedule/schedule";
 import type { Transaction } from "sequelize";
 import { PipelineRow, TimerRow } from "../store/models.ts";
 
@@ -45,9 +45,10 @@ export async function setTimers(
 
 /** Keeps beside a pipeline when it is next due. */
 export async function noteNext(pipeline: string, transaction?: Transaction): Promise<void> {
-  const next = (await TimerRow.min("nextAt", { where: { pipeline }, transaction })) as Date | string | null;
-  await PipelineRow.update(
-    { nextAt: next === null ? null : new Date(next) },
-    { where: { name: pipeline }, transaction },
+  // A look for files is no run, so nobody is told to expect one.
+  const timers = (await TimerRow.findAll({ where: { pipeline }, transaction })).filter(
+    ({ schedule }) => !waitsForFiles(JSON.parse(schedule)),
   );
+  const next = timers.flatMap(({ nextAt }) => nextAt ?? []).toSorted((a, b) => a.getTime() - b.getTime())[0];
+  await PipelineRow.update({ nextAt: next ?? null }, { where: { name: pipeline }, transaction });
 }

@@ -1,5 +1,5 @@
 import type { SchedulesView } from "@undercoat/core/api/api";
-import { nextTimes, scheduleName, schedulesOf, scheduleWords } from "@undercoat/core/schedule/schedule";
+import { nextTimes, scheduleName, schedulesOf, scheduleWords, waitsForFiles } from "@undercoat/core/schedule/schedule";
 import Joi from "joi";
 import { requires, routes, signedIn, takes } from "../context.ts";
 import { pauseAll, pausedAll } from "../pipelines/pause.ts";
@@ -27,7 +27,8 @@ export const schedules = routes()
       rows: (await PipelineRow.findAll({ order: ["title"] })).flatMap((row) =>
         schedulesOf(row.definition).map((schedule) => {
           const timer = begun.get(`${row.name} ${scheduleName(schedule)}`);
-          const next = (count: number) => nextTimes(schedule, now, count, timer?.begun ?? 0);
+          const waits = waitsForFiles(schedule);
+          const next = (count: number) => (waits ? [] : nextTimes(schedule, now, count, timer?.begun ?? 0));
           // The times of a rare schedule are far apart, and long to reckon.
           const first = next(shown);
           const times = first.length === shown && (first.at(-1) ?? 0) < now + 24 * 3_600_000 ? next(mostOfADay) : first;
@@ -38,6 +39,7 @@ export const schedules = routes()
             words: scheduleWords(schedule),
             paused: schedule.paused ?? false,
             after: "after" in schedule ? schedule.after : null,
+            waits,
             zone: schedule.zone ?? "UTC",
             due: timer?.nextAt?.toISOString() ?? null,
             next: times.slice(0, shown).map((time) => new Date(time).toISOString()),

@@ -156,10 +156,16 @@ export default function SchedulesPage() {
                   {row.zone !== zone && !row.after && <span className="quiet"> ({row.zone})</span>}
                 </td>
                 <td className="middle">
-                  {row.after ? <span className="quiet">when {row.after} has</span> : <Day row={row} from={from} />}
+                  {row.waits ? (
+                    <span className="quiet">when a file has come</span>
+                  ) : row.after ? (
+                    <span className="quiet">when {row.after} has</span>
+                  ) : (
+                    <Day row={row} from={from} />
+                  )}
                 </td>
                 <td className="nowrap quiet" title={row.next.map((time) => moment(time)).join("\n")}>
-                  {row.next[0] ? until(row.next[0]) : row.paused ? "paused" : row.after ? "" : "no more"}
+                  {row.next[0] ? until(row.next[0]) : row.paused ? "paused" : row.after || row.waits ? "" : "no more"}
                 </td>
               </tr>
             ))}

@@ -105,7 +105,7 @@ export async function compareControl(shaped: ShapedFile, sha256: string, said: r
           detail: `It is ${sha256}; ${one.sha256} is said.`,
           hint: "Nothing was written. Bring the file again whole.",
         });
-      told.push(`SHA-256 as ${one.by} says`);
+      told.push(`${posix.basename(one.by)}: SHA-256`);
     }
     if (one.rows === undefined && !one.sums?.length) continue;
     const sums = one.sums ?? [];
@@ -113,9 +113,10 @@ export async function compareControl(shaped: ShapedFile, sha256: string, said: r
       shaped,
       sums.map(({ column }) => column),
     );
+    const agreed: string[] = [];
     if (one.rows !== undefined) {
       if (counted.rows !== one.rows) throw differs(one.by, "it has", counted.rows, one.rows);
-      told.push(`${one.rows} rows as ${one.by} says`);
+      agreed.push(`${one.rows} rows`);
     }
     for (const [at, { column, sum }] of sums.entries()) {
       const is = counted.sums[at] ?? null;
@@ -125,8 +126,9 @@ export async function compareControl(shaped: ShapedFile, sha256: string, said: r
         });
       if (addUp([is, `-${sum}`.replace("--", "")]).replace(/^-?0+(\.0+)?$/, "0") !== "0")
         throw differs(one.by, `its ${column} adds up to`, is, sum);
-      told.push(`the sum of ${column} as ${one.by} says`);
+      agreed.push(`sum of ${column}`);
     }
+    told.push(`${posix.basename(one.by)}: ${agreed.join(", ")}`);
   }
   return told;
 }
