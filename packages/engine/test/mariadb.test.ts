@@ -1,5 +1,6 @@
 import { valueSql } from "@undercoat/core/parameter/value";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
+import { timeOf } from "@undercoat/core/sql/mariadb/slice";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import fc from "fast-check";
 import { afterAll, beforeAll, describe, expect, test } from "vitest";
@@ -547,4 +548,39 @@ test("a server is known wherever it listens, and another of its databases is ano
   expect(own).toBe(again);
   expect(own).not.toContain(String(maria.credentials.settings.port));
   expect(other).not.toBe(own);
+});
+
+describe("clocks", () => {
+  const zones = ["Europe/Oslo", "America/St_Johns", "Australia/Lord_Howe", "Asia/Kathmandu"];
+  const zone = fc.constantFrom(...zones);
+  // Most of the moments lie about a change of some clock.
+  const changes = [1774746000, 1792890000, 1772953200, 1775314800, 1791072000, 1793507400];
+  const seconds = fc.oneof(
+    fc.integer({ min: 1, max: 2_147_000_000 }),
+    fc.constantFrom(...changes).chain((at) => fc.integer({ min: at - 7200, max: at + 7200 })),
+  );
+
+  test("a local time that comes twice, or not at all, is the moment that the warehouse takes it for", async () => {
+    const asked = fc.sample(fc.tuple(zone, seconds), 600).map(([name, at]) => {
+      // What a clock there shows near that moment, whether it exists or not.
+      const text = new Date((at + 3600) * 1000).toISOString().slice(0, 19).replace("T", " ");
+      return { name, text };
+    });
+    const rows = await pair.atWarehouse(
+      `SELECT (timezone(z, t::timestamp) AT TIME ZONE 'UTC')::text AS at FROM (VALUES ${asked.map(({ name, text }, at) => `(${at}, '${name}', '${text}')`).join(", ")}) v(n, z, t) ORDER BY n`,
+    );
+    expect(asked.map(({ name, text }) => timeOf(text, "timestamp with time zone", name))).toEqual(
+      rows.map(({ at }) => at),
+    );
+  });
+
+  test("slices by any zone's hours, days, weeks and months are the warehouse's", async () => {
+    const moments = fc.sample(seconds, 800);
+    await maria.at("CREATE OR REPLACE TABLE edge (id int PRIMARY KEY, v timestamp NOT NULL)");
+    await maria.at(`INSERT INTO edge VALUES ${moments.map((at, id) => `(${id}, FROM_UNIXTIME(${at}))`).join(", ")}`);
+    for (const [at, slice] of (["hour", "day", "week", "month"] as const).entries())
+      await proved(
+        upsert("edge", { proof: { by: { column: "v", slice, zone: zones[at] }, figures: ["rows", "min(v)"] } }),
+      );
+  });
 });
