@@ -510,6 +510,51 @@ INSERT INTO long_one SELECT seq, REPEAT('x', 400) FROM seq_1_to_200000`);
     expect((await between().run(upsert("long_one"))).tally.new).toBe("200000");
   });
 
+  test("rows and figures are of one moment, whoever writes meanwhile", async () => {
+    await maria.at(`CREATE OR REPLACE TABLE busy (id int PRIMARY KEY, v int NOT NULL);
+INSERT INTO busy SELECT seq, 0 FROM seq_1_to_60000`);
+    let [writing, writes] = [true, 0];
+    const writer = (async () => {
+      // A sum that stays, rows that don't, and one that comes and goes.
+      for (; writing; writes++)
+        await maria.at(`UPDATE busy SET v = v + IF(id MOD 2, 1, -1) WHERE id BETWEEN ${1 + (writes % 500) * 100} AND ${(1 + (writes % 500)) * 100};
+${writes % 2 ? "DELETE FROM busy WHERE id = 99999" : "REPLACE INTO busy VALUES (99999, 1)"}`);
+    })();
+    try {
+      for (let times = 0; times < 4; times++) {
+        await clean();
+        const { tally, proof } = await between().run(upsert("busy", { proof: { figures: ["rows", "sum(v)"] } }));
+        expect(Number(tally.read)).toBeGreaterThanOrEqual(60_000);
+        expect(proof).toMatchObject({ verdict: "proved", how: "source", depth: "cells" });
+      }
+    } finally {
+      writing = false;
+      await writer;
+    }
+    expect(writes).toBeGreaterThan(10);
+  });
+
+  test("a table that is emptied while it is read fails the load, which writes nothing", async () => {
+    await clean();
+    const emptied: Promise<unknown>[] = [];
+    const run = between().run(upsert("busy"), {
+      report: {
+        ...quiet,
+        // The moment has been taken; nothing of the table has been read yet but its columns.
+        line: (line) => {
+          if (line.includes("landing.busy is made")) emptied.push(maria.at("TRUNCATE TABLE busy"));
+        },
+      },
+    });
+    const told = await run.then(
+      ({ tally, proof }) => `${tally.read} ${proof.verdict}`,
+      (error: Error) => error.message,
+    );
+    await Promise.all(emptied);
+    // Either the read held the table and has all of it, or it was refused: never a part, never an empty table.
+    expect(told).toMatch(/^6000[01] proved$|was changed or emptied while it was read/);
+  });
+
   test("cancelled while it reads, it ends at both servers", async () => {
     await clean();
     const stop = new AbortController();
