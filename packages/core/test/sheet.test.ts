@@ -30,7 +30,7 @@ test.each([
   [164, '0.00 "days"', "number"],
   [164, "[Red]#,##0;[Blue]-#,##0", "number"],
   [164, '#,##0.00 "kr";\\-#,##0.00 "kr"', "number"],
-] as const)("format %s %s is %s", (id, code, kind) => expect(numberKind(id, code)).toBe(kind));
+] as const)("format %i, written %s, tells a %s", (id, code, kind) => expect(numberKind(id, code)).toBe(kind));
 
 describe("days that are counted", () => {
   test.each([

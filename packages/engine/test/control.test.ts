@@ -1,34 +1,15 @@
 import { createHash } from "node:crypto";
-import { mkdir, mkdtemp, rm, writeFile } from "node:fs/promises";
-import { tmpdir } from "node:os";
-import { dirname, join } from "node:path";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
-import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
-import { allowFolders } from "@undercoat/engine/source/files/folder";
-import { afterAll, beforeAll, beforeEach, describe, expect, test } from "vitest";
-import { makePair, type Pair } from "./pair.ts";
+import { describe, expect, test } from "vitest";
+import { useFares } from "./folder.ts";
 
 /** What lies beside files and says what they hold, and what is told of each that was read. */
-let pair: Pair;
-let root: string;
-const fares: CredentialsOf<"files"> = { name: "fares", settings: { kind: "files", path: "fares" }, password: "" };
-beforeAll(async () => {
-  pair = await makePair("control");
-  root = await mkdtemp(join(tmpdir(), "undercoat-test-"));
-  allowFolders([root]);
-});
-afterAll(async () => {
-  await pair.close();
-  await rm(root, { recursive: true });
-});
-beforeEach(async () => {
-  await pair.atWarehouse("DROP SCHEMA IF EXISTS landing CASCADE; DROP SCHEMA IF EXISTS undercoat CASCADE");
-  await rm(join(root, "fares"), { recursive: true, force: true });
-});
+const desk = useFares("control");
+const { fares } = desk;
 
+/** Writes a file; its SHA-256. */
 async function put(name: string, text: string): Promise<string> {
-  await mkdir(dirname(join(root, "fares", name)), { recursive: true });
-  await writeFile(join(root, "fares", name), text);
+  await desk.put(name, text);
   return createHash("sha256").update(text).digest("hex");
 }
 
@@ -36,7 +17,7 @@ const load: Load = {
   from: { connection: "fares", files: "**/*.csv" },
   into: { table: "landing.fare", mode: "upsert", key: ["id"] },
 };
-const run = () => pair.between(fares).run(load);
+const run = () => desk.pair.between(fares).run(load);
 const files = async () => (await run()).findings.files ?? [];
 const a = "id;price\n1;10,50\n2;-0,25\n3;\n";
 
@@ -67,7 +48,7 @@ describe("a digest beside a file", () => {
     await put("a.csv", a);
     await put("a.csv.sha256", `${"0".repeat(64)}  a.csv`);
     await expect(run()).rejects.toThrow("a.csv is not what a.csv.sha256 says: its SHA-256 is another");
-    expect((await pair.atWarehouse("SELECT to_regclass('landing.fare') AS t"))[0]?.t).toBeNull();
+    expect((await desk.pair.atWarehouse("SELECT to_regclass('landing.fare') AS t"))[0]?.t).toBeNull();
   });
 
   test("that is none is told", async () => {
@@ -111,7 +92,7 @@ describe("counts and sums beside files", () => {
 describe("how files are written", () => {
   const into = { table: "landing.written", mode: "replace" as const };
   const held = async () =>
-    (await pair.atWarehouse("SELECT t::text AS row FROM landing.written t ORDER BY 1")).map(({ row }) => row);
+    (await desk.pair.atWarehouse("SELECT t::text AS row FROM landing.written t ORDER BY 1")).map(({ row }) => row);
 
   test("dates by day and month are told as dates, where all are such; one that is none is its row's rejection", async () => {
     await put(
@@ -124,12 +105,12 @@ describe("how files are written", () => {
       into,
       columns: { id: "id", day: { as: "day", type: "date" }, at: { as: "at", type: "timestamp" }, code: "code" },
     };
-    const { tally, findings } = await pair.between(fares).run(stated);
+    const { tally, findings } = await desk.pair.between(fares).run(stated);
     expect(tally).toMatchObject({ read: "3001", rejected: "1" });
     expect(findings.reasons[0]?.examples).toEqual(["30.02.2026"]);
     expect((await held())[0]).toBe('(0,2026-02-01,"2026-02-01 07:30:00",2026-02-01)');
     // Which number is the day can't be told of the others by themselves; of points it can.
-    const guessed = await pair
+    const guessed = await desk.pair
       .between(fares)
       .run({ ...load, into, columns: { id: "id", day: { as: "day", type: "date" }, code: "code" } });
     expect(guessed.tally.rejected).toBe("1");
@@ -142,7 +123,7 @@ describe("how files are written", () => {
       '{"id":1,"port":{"code":"KIL","berth":{"no":7}}}\n{"id":2,"port":null}\n{"id":3,"port":{"code":"ORM","new":1}}\n',
     );
     const flat: Load = { from: { connection: "fares", files: "a.ndjson", flatten: true }, into };
-    expect((await pair.between(fares).run(flat)).proof.verdict).toBe("proved");
+    expect((await desk.pair.between(fares).run(flat)).proof.verdict).toBe("proved");
     expect(await held()).toEqual(["(1,KIL,7,)", "(2,,,)", "(3,ORM,,1)"]);
   });
 });

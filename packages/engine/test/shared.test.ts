@@ -1,32 +1,14 @@
-import { mkdir, mkdtemp, rm, writeFile } from "node:fs/promises";
-import { tmpdir } from "node:os";
+import { rm } from "node:fs/promises";
 import { join } from "node:path";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
-import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
-import { allowFolders } from "@undercoat/engine/source/files/folder";
 import fc from "fast-check";
-import { afterAll, beforeAll, beforeEach, expect, test } from "vitest";
-import { makePair, type Pair, quiet } from "./pair.ts";
+import { expect, test } from "vitest";
+import { useFares } from "./folder.ts";
+import { quiet } from "./pair.ts";
 
 /** Keys that stand in several files, of which only some are read again. */
-let pair: Pair;
-let root: string;
-const fares: CredentialsOf<"files"> = { name: "fares", settings: { kind: "files", path: "fares" }, password: "" };
-beforeAll(async () => {
-  pair = await makePair("shared");
-  root = await mkdtemp(join(tmpdir(), "undercoat-test-"));
-  allowFolders([root]);
-});
-afterAll(async () => {
-  await pair.close();
-  await rm(root, { recursive: true });
-});
-const clean = async () => {
-  await pair.atWarehouse("DROP SCHEMA IF EXISTS landing CASCADE; DROP SCHEMA IF EXISTS undercoat CASCADE");
-  await rm(join(root, "fares"), { recursive: true, force: true });
-  await mkdir(join(root, "fares"), { recursive: true });
-};
-beforeEach(clean);
+const desk = useFares("shared");
+const { fares, clean } = desk;
 
 const load: Load = {
   from: { connection: "fares", files: "*.csv", origin: "file" },
@@ -34,16 +16,16 @@ const load: Load = {
 };
 type Sheet = Record<string, string>;
 const put = (name: string, sheet: Sheet) =>
-  writeFile(
-    join(root, "fares", `${name}.csv`),
+  desk.put(
+    `${name}.csv`,
     `id,name\n${Object.entries(sheet)
       .map((row) => `${row.join(",")}\n`)
       .join("")}`,
   );
 const run = async () => {
   const lines: string[] = [];
-  const rehearsed = await pair.between(fares).rehearse(load);
-  const { tally, proof } = await pair
+  const rehearsed = await desk.pair.between(fares).rehearse(load);
+  const { tally, proof } = await desk.pair
     .between(fares)
     .run(load, { report: { ...quiet, line: (line) => void lines.push(line) } });
   expect(rehearsed.tally).toEqual(tally);
@@ -51,7 +33,9 @@ const run = async () => {
   return { tally, whole: lines.includes("a key stands in several files, so all of them are read") };
 };
 const held = async () =>
-  (await pair.atWarehouse("SELECT id, name FROM landing.fare ORDER BY id")).map((row) => Object.values(row).join(""));
+  (await desk.pair.atWarehouse("SELECT id, name FROM landing.fare ORDER BY id")).map((row) =>
+    Object.values(row).join(""),
+  );
 
 test("a key that comes to another file, and leaves it again, is what the file says that still has it", async () => {
   await put("a", { 1: "x", 2: "y" });
@@ -59,7 +43,7 @@ test("a key that comes to another file, and leaves it again, is what the file sa
   await run();
   await put("b", { 1: "other", 3: "z" });
   expect(await run()).toMatchObject({ whole: true, tally: { read: "4", rejected: "1" } });
-  expect((await pair.between(fares).prove(load)).proof.verdict).toBe("proved");
+  expect((await desk.pair.between(fares).prove(load)).proof.verdict).toBe("proved");
   await put("b", { 3: "z" });
   await run();
   expect(await held()).toEqual(["1x", "2y", "3z"]);
@@ -84,9 +68,9 @@ test("whatever is written into some files, the warehouse holds what reading all 
       await run();
       for (const [name, rows] of edits) {
         if (rows) await put(name, rows);
-        else await rm(join(root, "fares", `${name}.csv`), { force: true });
+        else await rm(join(desk.folder, `${name}.csv`), { force: true });
         await run();
-        const { proof, rows: differing } = await pair.between(fares).prove(load);
+        const { proof, rows: differing } = await desk.pair.between(fares).prove(load);
         expect([proof.verdict, differing?.missing, differing?.extra, differing?.different]).toEqual([
           "proved",
           0,

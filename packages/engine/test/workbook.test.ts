@@ -1,42 +1,21 @@
-import { mkdir, mkdtemp, rm, writeFile } from "node:fs/promises";
-import { tmpdir } from "node:os";
+import { readFile } from "node:fs/promises";
 import { join } from "node:path";
 import { gzipSync } from "node:zlib";
 import type { From, Load } from "@undercoat/core/pipeline/pipeline";
-import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
-import { allowFolders } from "@undercoat/engine/source/files/folder";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import ExcelJS from "exceljs";
 import JSZip from "jszip";
-import { afterAll, beforeAll, beforeEach, describe, expect, test } from "vitest";
+import { describe, expect, test } from "vitest";
 import { sourceContract } from "./contract.ts";
-import { makePair, type Pair } from "./pair.ts";
+import { useFares } from "./folder.ts";
 
-let pair: Pair;
-let root: string;
-const fares: CredentialsOf<"files"> = { name: "fares", settings: { kind: "files", path: "fares" }, password: "" };
-beforeAll(async () => {
-  pair = await makePair("workbook");
-  root = await mkdtemp(join(tmpdir(), "undercoat-test-"));
-  allowFolders([root]);
-});
-afterAll(async () => {
-  await pair.close();
-  await rm(root, { recursive: true });
-});
-beforeEach(async () => {
-  await pair.atWarehouse("DROP SCHEMA IF EXISTS landing CASCADE; DROP SCHEMA IF EXISTS undercoat CASCADE");
-  await rm(join(root, "fares"), { recursive: true, force: true });
-  await mkdir(join(root, "fares"), { recursive: true });
-});
-
-const put = (name: string, bytes: Buffer | Uint8Array | ArrayBuffer) =>
-  writeFile(join(root, "fares", name), Buffer.from(bytes as ArrayBuffer));
+const desk = useFares("workbook");
+const { fares, put } = desk;
 
 async function book(name: string, fill: (workbook: ExcelJS.Workbook) => void): Promise<void> {
   const workbook = new ExcelJS.Workbook();
   fill(workbook);
-  await put(name, await workbook.xlsx.writeBuffer());
+  await put(name, new Uint8Array(await workbook.xlsx.writeBuffer()));
 }
 
 /** A workbook of one sheet by its XML, for what a library would write otherwise. */
@@ -70,21 +49,20 @@ const load = (from: Omit<From, "connection">, more: Partial<Load> = {}): Load =>
   proof: { figures: ["rows"] },
   ...more,
 });
-const files = () => pair.between(fares);
+const files = () => desk.pair.between(fares);
 const held = async (columns = "t::text AS row") =>
-  (await pair.atWarehouse(`SELECT ${columns} FROM landing.fare t ORDER BY 1`)).map((row) =>
+  (await desk.pair.atWarehouse(`SELECT ${columns} FROM landing.fare t ORDER BY 1`)).map((row) =>
     Object.values(row).join("|"),
   );
 
 sourceContract("A workbook", {
-  pair: () => pair,
+  pair: () => desk.pair,
   credentials: () => fares,
   from: { files: "sample.xlsx" },
   item: { schema: ".", table: "sample.xlsx" },
   absent: { files: "absent.xlsx" },
   firstStep: "folder",
   async furnish(rows) {
-    await mkdir(join(root, "fares"), { recursive: true });
     await book("sample.xlsx", (workbook) => {
       const sheet = workbook.addWorksheet("Fares");
       sheet.addRow(["id", "name", "fare", "at"]);
@@ -162,7 +140,7 @@ describe("what stands in cells", () => {
       "has a value in D5, beside the columns",
     ]);
     expect(
-      (await pair.atWarehouse("SELECT message FROM undercoat.rejected WHERE reason LIKE 'B2%'"))[0]?.message,
+      (await desk.pair.atWarehouse("SELECT message FROM undercoat.rejected WHERE reason LIKE 'B2%'"))[0]?.message,
     ).toContain("a.xlsx, Sheet 1, row 2");
   });
 
@@ -247,7 +225,7 @@ describe("sheets", () => {
   test("several workbooks, packed or not: a sheet is known by its file too", async () => {
     await zones("a.xlsx");
     await zones("b.xlsx");
-    await put("c.xlsx.gz", gzipSync(await (await import("node:fs/promises")).readFile(join(root, "fares/b.xlsx"))));
+    await put("c.xlsx.gz", gzipSync(await readFile(join(desk.folder, "b.xlsx"))));
     const { tally } = await files().run(
       load(
         { files: "*.xlsx{,.gz}", sheets: "Zone 1", origin: "place" },
@@ -295,7 +273,7 @@ describe("sheets", () => {
       "one that was cut",
       async () => {
         await zones("whole.xlsx");
-        const bytes = await (await import("node:fs/promises")).readFile(join(root, "fares/whole.xlsx"));
+        const bytes = await readFile(join(desk.folder, "whole.xlsx"));
         await put("prices.xlsx", bytes.subarray(0, bytes.length / 2));
       },
       { files: "prices.xlsx" },

@@ -13,7 +13,7 @@ import type { LoadReport } from "./report.ts";
 export const newsOf = ({ changed, gone }: News): string[] => [...changed, ...gone];
 
 /** A key stands in several files, so that those that changed can't be loaded without the others. */
-export class SharedKeys extends Error {}
+class SharedKeys extends Error {}
 
 /** @throws SharedKeys where what changed can't be told apart from what the other files hold */
 export async function apartFromOthers(

@@ -7,16 +7,19 @@ import { clock, databaseIdentity } from "@undercoat/core/sql/session";
 import type { Row } from "../connection/credentials.ts";
 import { isDataError, LoadFailure } from "../failure.ts";
 import type { ProofSide } from "../proof/side.ts";
-import type { Answers, News, RowStream, Snapshot } from "../source/source.ts";
+import type { Answers, RowStream, Snapshot } from "../source/source.ts";
+import { Whole } from "../source/whole.ts";
 import { describe } from "./describe.ts";
 import type { Session } from "./session.ts";
 import { PostgresSide } from "./side.ts";
 
 /** A session as a source at one moment: that of a transaction which has been begun. */
-export class PostgresSnapshot implements Snapshot, Answers {
+export class PostgresSnapshot extends Whole implements Snapshot, Answers {
   readonly hashing = "stored";
 
-  constructor(protected readonly session: Session) {}
+  constructor(protected readonly session: Session) {
+    super();
+  }
 
   answers(): Answers {
     return this;
@@ -58,14 +61,6 @@ export class PostgresSnapshot implements Snapshot, Answers {
     return copyOut(plan, window);
   }
 
-  async position(): Promise<null> {
-    return null;
-  }
-
-  async news(): Promise<News> {
-    throw new Error("A database has no parts that change by themselves");
-  }
-
   side(plan: LoadPlan, without: Without | null, window?: Window): ProofSide {
     return new PostgresSide(this.session, sourceRelation(plan, without, window));
   }
@@ -91,14 +86,6 @@ export class PostgresSnapshot implements Snapshot, Answers {
     if (!text) return null;
     const row = await this.session.one(text);
     return { past: row.past ?? "0", before: row.before ?? "0", late: row.late ?? null };
-  }
-
-  parts(): [] {
-    return [];
-  }
-
-  async finish(): Promise<string[]> {
-    return [];
   }
 
   close(): Promise<void> {

@@ -4,7 +4,7 @@ import { canBeWatermark, typeFamily } from "@undercoat/core/sql/type";
 import type { Row } from "../connection/credentials.ts";
 
 /** How well a column's name and type say that it moves whenever its row does; higher is better. */
-export function watermarkScore(column: Dataset["columns"][number], indexed: boolean): number {
+function watermarkScore(column: Dataset["columns"][number], indexed: boolean): number {
   const moment = typeFamily(column.warehouseType) === "moment";
   if (!moment) return 0;
   const name = { changes: 60, arrivals: 25, none: 0 }[namedFor(column.name) ?? "none"];

@@ -10,7 +10,7 @@ import {
 } from "../../plan/plan.ts";
 import { runsOn } from "../hash.ts";
 import type { TableName } from "../identifier.ts";
-import { baseType, typeFamily } from "../type.ts";
+import { typeFamily } from "../type.ts";
 import { inSlices, timeOf } from "./slice.ts";
 import { hex, identifier, isQuoted, literal, noDay, portableText, readText, valueIn, type ZeroDates } from "./text.ts";
 import { isDated, type MariaColumn } from "./type.ts";
@@ -351,7 +351,3 @@ export function lateness(plan: LoadPlan, rows: MariaRows, keys: string[][], valu
 export function contents(plan: LoadPlan, rows: MariaRows, keys: string[][]): string {
   return `SELECT DISTINCT ${contentHash(plan, rows)} AS content FROM ${origin(plan, rows.columns.keys())}${where([...condition(plan), keyPredicate(keyOf(plan, rows), keys)])}`;
 }
-
-/** True for the base types whose slices MariaDB can tell. */
-export const isSliced = (type: string): boolean =>
-  ["date", "timestamp with time zone", "timestamp without time zone"].includes(baseType(type));

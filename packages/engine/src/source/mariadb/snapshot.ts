@@ -6,20 +6,23 @@ import { keysOf, sourceRelation } from "@undercoat/core/sql/mariadb/proof";
 import * as read from "@undercoat/core/sql/mariadb/read";
 import type { CredentialsOf, Row } from "../../connection/credentials.ts";
 import type { ProofSide } from "../../proof/side.ts";
-import type { Answers, News, RowStream, Snapshot } from "../source.ts";
+import type { Answers, RowStream, Snapshot } from "../source.ts";
+import { Whole } from "../whole.ts";
 import { type Described, describe } from "./describe.ts";
 import type { MariaSession } from "./session.ts";
 import { MariaSide } from "./side.ts";
 
 /** A session of a MariaDB server at one moment. */
-export class MariaSnapshot implements Snapshot, Answers {
+export class MariaSnapshot extends Whole implements Snapshot, Answers {
   readonly hashing = "texts";
   private described: Described | null = null;
 
   constructor(
     private readonly session: MariaSession,
     private readonly credentials: CredentialsOf<"mariadb">,
-  ) {}
+  ) {
+    super();
+  }
 
   async describe(from: From): Promise<Dataset> {
     const { name, settings } = this.credentials;
@@ -53,14 +56,6 @@ export class MariaSnapshot implements Snapshot, Answers {
     return read.lines(plan, this.at.rows, window);
   }
 
-  async position(): Promise<null> {
-    return null;
-  }
-
-  async news(): Promise<News> {
-    throw new Error("A database has no parts that change by themselves");
-  }
-
   async highWater(plan: LoadPlan, window: Window): Promise<string | null> {
     const text = read.highWater(plan, this.at.rows, window);
     return text ? ((await this.session.one(text)).value ?? null) : null;
@@ -87,14 +82,6 @@ export class MariaSnapshot implements Snapshot, Answers {
     if (!text) return null;
     const row = await this.session.one(text);
     return { past: row.past ?? "0", before: row.before ?? "0", late: row.late ?? null };
-  }
-
-  parts(): [] {
-    return [];
-  }
-
-  async finish(): Promise<string[]> {
-    return [];
   }
 
   close(): Promise<void> {

@@ -12,7 +12,7 @@ import { type FileStore, type FoundFile, isUnfinished } from "../files/store.ts"
 const deepest = 20;
 
 /** The fingerprint by which a host's key is known: `SHA256:` and the digest, as OpenSSH prints it. */
-export const fingerprintOf = (key: Buffer): string =>
+const fingerprintOf = (key: Buffer): string =>
   `SHA256:${createHash("sha256").update(key).digest("base64").replace(/=+$/, "")}`;
 
 /** A host whose key is not the one that was accepted, or none was accepted yet. */

@@ -1,0 +1,20 @@
+import type { News } from "./source.ts";
+
+/** What a snapshot says of parts whose source has none that change by themselves, such as a database. */
+export abstract class Whole {
+  async position(): Promise<null> {
+    return null;
+  }
+
+  async news(): Promise<News> {
+    throw new Error("A database has no parts that change by themselves");
+  }
+
+  parts(): [] {
+    return [];
+  }
+
+  async finish(): Promise<string[]> {
+    return [];
+  }
+}
