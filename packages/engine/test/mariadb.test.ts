@@ -449,6 +449,10 @@ describe("nothing but reading", () => {
     ["SELECT @a := 1 AS a", "Variables are not taken"],
     ["SELECT 1 AS a; DROP TABLE repair", "Only one statement"],
     ["SELECT 1 AS a /*! , SLEEP(1) */", "A comment that the server would run"],
+    // Two minuses to the server, a comment to the eye; and the other way round.
+    ["SELECT 1 --\u00a0, SLEEP(1) AS a FROM (SELECT 1 AS `\u00a0`) t", "sleep() is not taken"],
+    ["SELECT 1 --\u0001 '\n, SLEEP(1) AS a -- '", "A control character is not taken"],
+    ["SELECT 1 AS a -- \u0000, SLEEP(1)", "A control character is not taken"],
     ["SELECT * FROM workshop.repair FOR UPDATE", "UPDATE does not stand"],
     ["DELETE FROM workshop.repair", "Only a query that reads"],
     ["SELECT 1 AS a) x; (SELECT 2", "A bracket closes that none opened"],

@@ -22,7 +22,14 @@ const refused = new Set(
   ),
 );
 
-/** @throws PlanError for what the server could take for something else than it looks */
+/** A character that no text shows, here or right behind `--`, where it makes a comment for the server. */
+const control = /^(?:--)?(?![\t\n\v\f\r])\p{Cc}/u;
+
+/**
+ * The pieces as the server's own scanner sees them: its blanks and the one that makes `--` a comment are of ASCII, and
+ * every sign beyond ASCII is part of a word.
+ * @throws PlanError for what the server could take for something else than it looks
+ */
 function piecesOf(sql: string, path: string[]): Piece[] {
   const pieces: Piece[] = [];
   const wrong = (message: string, at: number) => {
@@ -32,8 +39,9 @@ function piecesOf(sql: string, path: string[]): Piece[] {
   while (at < sql.length) {
     const rest = sql.slice(at);
     const sign = rest[0] ?? "";
-    if (/\s/.test(sign)) at++;
-    else if (/^(--\s|--$|#)/.test(rest)) at += /^[^\n]*\n?/.exec(rest)?.[0].length ?? 1;
+    if (/[ \t\n\v\f\r]/.test(sign)) at++;
+    else if (control.test(rest)) wrong("A control character is not taken outside quotes", at);
+    else if (/^(--[ \t\n\v\f\r]|--$|#)/.test(rest)) at += /^[^\n\0]*\n?/.exec(rest)?.[0].length ?? 1;
     else if (/^\/\*M?!/.test(rest)) wrong("A comment that the server would run is not taken; write the SQL itself", at);
     else if (rest.startsWith("/*")) {
       const end = sql.indexOf("*/", at + 2);
@@ -45,7 +53,7 @@ function piecesOf(sql: string, path: string[]): Piece[] {
       pieces.push({ kind: "quoted", text: quoted ?? "", at });
       at += quoted?.length ?? 1;
     } else {
-      const word = /^[\p{L}\p{N}_$]+/u.exec(rest)?.[0];
+      const word = /^[\w$\u0080-\uffff]+/.exec(rest)?.[0];
       pieces.push({ kind: word ? "word" : "sign", text: word ?? sign, at });
       at += (word ?? sign).length;
     }
