@@ -155,7 +155,7 @@ pipelines:
         rules:
           fare is not negative: price >= 0
         into: { table: agency.fare, mode: upsert, key: [fare_code], deleted: remove }
-        proof: { figures: [rows, sum(price)] }
+        proof: { by: { column: sheet, slice: origin }, figures: [rows, sum(price)] }
       tariff:
         from: { connection: fares, files: tariff-2026.xlsx, sheets: "Tariff *", origin: tariff }
         into: { table: agency.tariff, mode: upsert, key: [tariff, from, to], deleted: remove }

@@ -64,6 +64,26 @@ export interface Glance {
   rows: { fields: (string | null)[]; fault: string | null }[];
 }
 
+/** How far a scan has read. */
+export interface ScanProgress {
+  /** rows counted so far */
+  rows: number;
+  /** bytes read so far, and of all */
+  bytes: number;
+  of: number;
+}
+
+/** What reading all of a dataset found. */
+export interface Scan {
+  rows: number;
+  /** lines that are no rows */
+  faults: number;
+  /** the narrowest type of each column that all of its values fit */
+  types: Record<string, string>;
+  /** the sign before numbers' decimals, where that is a comma */
+  decimal?: ",";
+}
+
 /** A column that could tell what changed. */
 export interface TimeColumn {
   column: string;

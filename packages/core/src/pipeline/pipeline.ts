@@ -3,7 +3,9 @@ import type { GivenValue, Parameter } from "../parameter/value.ts";
 /** The shapes that a project file holds and the server stores; one for both, so that nothing is translated between them. */
 
 export type Mode = "replace" | "append" | "upsert" | "history";
-export type SliceUnit = "hour" | "day" | "week" | "month" | "year";
+export type TimeUnit = "hour" | "day" | "week" | "month" | "year";
+/** What a slice is: a stretch of time, or all rows of one origin. */
+export type SliceUnit = TimeUnit | "origin";
 
 export interface Watermark {
   column: string;
@@ -31,6 +33,8 @@ export interface From {
   range?: string;
   /** of JSON: true where objects within a record are taken apart, one column a member (`outer_inner`) */
   flatten?: boolean;
+  /** of what comes as text: the type of each column that is said, found by reading all of it or chosen; the others are guessed from a sample */
+  types?: Record<string, string>;
   /** what is done with files once the load has committed: `keep`, where absent too, `delete`, or `move:DIR` */
   after?: string;
   /** an SQL condition over the source's columns */
@@ -74,7 +78,11 @@ export const takesAway = ({ from: { after = "keep" } }: Pick<Load, "from">): boo
 
 /** True for loads that can be loaded by intervals: those with slices or a watermark, whose rows a second reading finds again. */
 export const takesIntervals = ({ proof, watermark, into }: Load): boolean =>
-  Boolean((proof?.by || watermark) && into.mode !== "replace" && (into.key?.length || into.mode === "append"));
+  Boolean(
+    ((proof?.by && proof.by.slice !== "origin") || watermark) &&
+      into.mode !== "replace" &&
+      (into.key?.length || into.mode === "append"),
+  );
 
 /** True for a load of files that reads those which are new or changed; where rows are to go that are gone from them, it must be known of each which file it is of. */
 export const changesOnly = ({ from, into }: Load): boolean =>

@@ -88,6 +88,17 @@ export const fromSchema = Joi.object({
   sheets: Joi.string().min(1).max(200),
   range: Joi.string().custom(checked(cellRange), "range"),
   flatten: Joi.boolean(),
+  types: Joi.object().pattern(
+    columnPattern,
+    Joi.string()
+      .max(200)
+      .custom(
+        checked((type) => {
+          canonicalType(type);
+        }),
+        "type",
+      ),
+  ),
   after: Joi.string()
     .pattern(/^(keep|delete|move:(?!\/)(?!.*(^|[/:])\.\.(\/|$))[^\0\\]+)$/, "after")
     .messages({ "string.pattern.name": "{{#label}} is keep, delete or move:DIR, a folder below the connection's" }),
@@ -101,6 +112,7 @@ export const fromSchema = Joi.object({
   .with("sheets", "files")
   .with("range", "files")
   .with("flatten", "files")
+  .with("types", "files")
   .with("after", "files")
   .without("files", ["where", "rows"])
   .messages({
@@ -253,7 +265,7 @@ const drift = Joi.object({
 const proof = Joi.object({
   by: Joi.object({
     column: column.required(),
-    slice: Joi.string().valid("hour", "day", "week", "month", "year").required(),
+    slice: Joi.string().valid("hour", "day", "week", "month", "year", "origin").required(),
     zone,
   }),
   within: Joi.object({

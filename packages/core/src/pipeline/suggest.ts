@@ -28,7 +28,9 @@ export function suggestWatermark(dataset: Dataset): { column: string; tells: "ch
 }
 
 /** Slices follow the time a row is about rather than the time it was last touched. */
-function suggestSlices(dataset: Dataset): { column: string; slice: SliceUnit } | null {
+function suggestSlices(dataset: Dataset, origin: string | undefined): { column: string; slice: SliceUnit } | null {
+  // Of files each is proved by itself.
+  if (dataset.lines && origin) return { column: origin, slice: "origin" };
   const moments = dataset.columns.filter((column) => typeFamily(standingType(column)) === "moment");
   const lasting = moments.filter((column) => namedFor(column.name) !== "changes");
   const dates = lasting.filter((column) => standingType(column) === "date");
@@ -43,7 +45,7 @@ function suggestSlices(dataset: Dataset): { column: string; slice: SliceUnit } |
 export function suggestLoad(from: From, into: TableName, dataset: Dataset): { load: Load; why: string } {
   const key = identifyingKey(dataset);
   const watermark = suggestWatermark(dataset);
-  const slices = suggestSlices(dataset);
+  const slices = suggestSlices(dataset, from.origin);
   const numbers = dataset.columns.filter(
     (column) =>
       ["numeric", "integer"].includes(typeFamily(standingType(column))) &&

@@ -1,6 +1,6 @@
 import { type Dataset, guaranteesKey } from "../dataset/dataset.ts";
 import { comesDirect, type HistoryPlan, planHistory } from "../history/plan.ts";
-import type { Load, Mode, Pipeline, SliceUnit } from "../pipeline/pipeline.ts";
+import type { Load, Mode, Pipeline, TimeUnit } from "../pipeline/pipeline.ts";
 import { wholeTableRows } from "../pipeline/pipeline.ts";
 import { type Figure, parseFigure } from "../proof/figure.ts";
 import type { Scope } from "../run/run.ts";
@@ -454,6 +454,14 @@ function plannedSlices(load: Load, byName: Map<string, PlannedColumn>): Slicing 
       "by",
       "column",
     ]);
+  if (by.slice === "origin") {
+    if (column.source === null || column.source !== load.from.origin)
+      throw new PlanError(
+        `${by.column} does not say where a row came from; slices of an origin need the column that does`,
+        ["proof", "by", "column"],
+      );
+    return { column: by.column, type: column.type, unit: by.slice, zone: "UTC" };
+  }
   if (typeFamily(column.type) !== "moment")
     throw new PlanError(`${by.column} is ${shortType(column.type)}; slices need a date or a time`, [
       "proof",
@@ -531,11 +539,12 @@ export function identityColumns(plan: LoadPlan): StagedColumn[] {
 }
 
 /** The fewest hours of a slice, less one where clocks change. */
-const hoursOf: Record<SliceUnit, number> = { hour: 1, day: 23, week: 167, month: 671, year: 8759 };
+const hoursOf: Record<TimeUnit, number> = { hour: 1, day: 23, week: 167, month: 671, year: 8759 };
 
-/** True where an interval is as long as a slice of the proof at least, so that comparing the slices it fills costs no more than comparing its rows. */
+/** True where a window fills slices: files that are read whole where each is one, or an interval as long as a slice at least, so that comparing the slices costs no more than comparing its rows. */
 export function fillsSlices(plan: LoadPlan, window: Window): boolean {
   const { slicing } = plan.prove;
+  if (slicing?.unit === "origin") return window.kind === "changed";
   if (!slicing || window.kind !== "interval" || window.column !== slicing.column) return false;
   // How long it is, roughly; bounds that no clock knows count as short.
   const hours = (Date.parse(window.to) - Date.parse(window.from)) / 3_600_000;
@@ -608,7 +617,8 @@ export function windowFor(plan: LoadPlan, scope: Scope, stored: string | null): 
       return scope;
     case "interval": {
       const { slicing } = plan.prove;
-      if (slicing) return { ...scope, column: slicing.column, on: "warehouse", type: slicing.type, zone: slicing.zone };
+      if (slicing && slicing.unit !== "origin")
+        return { ...scope, column: slicing.column, on: "warehouse", type: slicing.type, zone: slicing.zone };
       const watermark = plan.read.watermark;
       if (!watermark)
         throw new PlanError("The load has neither slices nor a watermark, so it has no interval to load again");

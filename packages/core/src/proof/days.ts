@@ -10,6 +10,8 @@ export function meets(unit: SliceUnit, start: string, day: string): boolean {
       return start <= day && start > dayBefore(day, 7);
     case "month":
       return start.slice(0, 7) === day.slice(0, 7);
+    case "origin":
+      return false;
     case "year":
       return start.slice(0, 4) === day.slice(0, 4);
     default:

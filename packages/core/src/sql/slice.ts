@@ -3,7 +3,7 @@ import { identifier } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
 import { baseType } from "./type.ts";
 
-/** How rows fall into slices: by which column of which type, into what units, and in which zone's local time. */
+/** How rows fall into slices: by which column of which type, into what units, and in which zone's local time; or by where they came from, which the column tells. */
 export interface Slicing {
   column: string;
   type: string;
@@ -14,8 +14,9 @@ export interface Slicing {
 /** Of a date, a slice's first day is found by counting back from it; no timestamp is made of it, whose calendar is shorter. */
 const daysIntoSlice: Partial<Record<SliceUnit, string>> = { week: "isodow", month: "day", year: "doy" };
 
-/** The start of the slice a row falls into: a date, or a local timestamp where slices are hours. `column` is its SQL where it goes by another name. */
+/** The start of the slice a row falls into: a date, or a local timestamp where slices are hours; of an origin its name. `column` is its SQL where it goes by another name. */
 export function sliceStart({ column: name, type, unit, zone }: Slicing, column = identifier(name)): string {
+  if (unit === "origin") return `${column}::text COLLATE "C"`;
   if (type === "date") {
     const counted = daysIntoSlice[unit];
     return counted ? `coalesce(${column} - (extract(${counted} FROM ${column})::int4 - 1), ${column})` : column;
@@ -26,13 +27,15 @@ export function sliceStart({ column: name, type, unit, zone }: Slicing, column =
   return unit === "hour" ? start : `${start}::date`;
 }
 
-const sliceType = (slicing: Slicing) => (slicing.unit === "hour" ? "timestamp" : "date");
+const sliceTypes: Partial<Record<SliceUnit, string>> = { hour: "timestamp", origin: "text" };
+const sliceType = ({ unit }: Slicing) => sliceTypes[unit] ?? "date";
 
 /** Slices whose text is no ordinary year, for which no bounds are reckoned. */
 const farYear = /infinity|BC|^\d{5,}/;
 
 /** More of a column than the slices from `first` to `last`, so that an index serves: two days on both sides cover every zone's clock and its changes. */
 function near({ type, unit }: Slicing, first: string, last: string, column: string): string[] {
+  if (unit === "origin") return [];
   if (farYear.test(first) || farYear.test(last)) return [];
   if (type === "date")
     return [
@@ -68,7 +71,7 @@ export function inSlices(
     const chosen =
       dated.length === 1 && only !== undefined
         ? `${start} = ${typedLiteral(only, type)}`
-        : `${start} = ANY(${literal(`{${dated.map((slice) => `"${slice}"`).join(",")}}`)}::${type}[])`;
+        : `${start} = ANY(${literal(`{${dated.map((slice) => `"${slice.replace(/["\\]/g, "\\$&")}"`).join(",")}}`)}::${type}[])`;
     parts.push([...bounds, chosen].join(" AND "));
   }
   if (dated.length < slices.length) parts.push(`${column} IS NULL`);

@@ -375,7 +375,7 @@ class LoadRun {
     const news = await sifted.touched();
     const touched = news === "all" ? news : [...new Set([...news, ...swept])];
     // What was not received can't be asked for the figures of a slice.
-    if (partial) return { slices: [], touched, figures: null };
+    if (partial) return { slices: proving.slices ?? [], touched, figures: proving.slices ? proving.figures : null };
     if (proving.slices) {
       // A row that was known in another slice has left it.
       const slices = touched === "all" ? touched : [...new Set([...proving.slices, ...touched])];

@@ -18,7 +18,9 @@ export function windowWords(plan: LoadPlan, window: Window): string {
     case "interval":
       return `reading ${window.column} from ${window.from} to ${window.to}`;
     case "slice":
-      return `reading the ${plan.prove.slicing?.unit} ${window.slice ?? "without a date"}`;
+      return plan.prove.slicing?.unit === "origin"
+        ? `reading the rows of ${window.slice ?? "no origin"}`
+        : `reading the ${plan.prove.slicing?.unit} ${window.slice ?? "without a date"}`;
     case "keys":
       return `reading ${grouped(String(window.keys.length))} rows by their key`;
     case "identities":

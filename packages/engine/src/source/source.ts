@@ -1,5 +1,5 @@
 import type { Readable } from "node:stream";
-import type { Dataset, DatasetSummary, Glance, TimeColumn } from "@undercoat/core/dataset/dataset";
+import type { Dataset, DatasetSummary, Glance, Scan, ScanProgress, TimeColumn } from "@undercoat/core/dataset/dataset";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
 import type { FileRead } from "@undercoat/core/run/run";
@@ -95,6 +95,8 @@ export interface Source {
   arrivals(from: From): Promise<string | null>;
   /** The beginning of what a load names as it stands, beside what becomes of it, where a kind has such. */
   glance?(from: From): Promise<Glance>;
+  /** Reads all of what a load names, for the types that every value fits, where a kind's rows come as texts. */
+  scan?(from: From, tell: (progress: ScanProgress) => void, signal: AbortSignal): Promise<Scan>;
   /**
    * Takes a file as it comes, where a kind does: it lies there whole or not at all.
    * @throws LoadFailure for a name that leads elsewhere, one that is there, or more bytes than are taken

@@ -6,7 +6,7 @@ import { connectionsOf } from "@undercoat/core/parameter/resolve";
 import type { ConnectionSettings, From } from "@undercoat/core/pipeline/pipeline";
 import { connectionSchema, fromSchema, slug } from "@undercoat/core/pipeline/schema";
 import { formatTableName } from "@undercoat/core/sql/identifier";
-import { LoadFailure } from "@undercoat/engine/failure";
+import { failureOf, LoadFailure } from "@undercoat/engine/failure";
 import { FileThere, TooLarge } from "@undercoat/engine/source/files/store";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import type { Source } from "@undercoat/engine/source/source";
@@ -181,6 +181,30 @@ export const connections = routes()
         throw new HttpProblem(422, error.failure.message, { detail: error.failure.detail, hint: error.failure.hint });
       });
       return c.json(glance);
+    },
+  )
+  /** Reads all of what a load names, for the types that every value fits; tells how far it is. */
+  .post(
+    "/:name/scan",
+    requires("editor"),
+    takes<{ from: From }>(Joi.object({ from: fromSchema.required() })),
+    async (c) => {
+      const source = await sourceOf(c);
+      const { scan } = source;
+      if (!scan) throw new HttpProblem(422, `${c.req.param("name")} says itself what its columns are`);
+      const { from } = c.req.valid("json");
+      return streamSSE(c, async (stream) => {
+        let telling: Promise<void> = Promise.resolve();
+        const tell = (event: string, data: object) => {
+          telling = telling.then(() => stream.writeSSE({ event, data: JSON.stringify(data) }));
+        };
+        try {
+          tell("done", await scan.call(source, from, (progress) => tell("progress", progress), c.req.raw.signal));
+        } catch (error) {
+          tell("failed", failureOf(error));
+        }
+        await telling;
+      });
     },
   )
   /** Takes a file as it comes, under the name of the query; `replace` for one that is there. */

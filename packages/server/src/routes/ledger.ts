@@ -219,9 +219,9 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       ...place,
       given,
       target,
-      sliced: by !== undefined,
+      sliced: by !== undefined && by.slice !== "origin",
       history: definition.into.mode === "history",
-      by: by ? `${by.slice} of ${by.column}` : null,
+      by: by ? (by.slice === "origin" ? by.column : `${by.slice} of ${by.column}`) : null,
       rows,
       difference: whole ? firstDifference(whole.figures) : null,
       loadedAt: stands?.loadedAt?.toISOString() ?? null,
@@ -231,7 +231,11 @@ async function ledger(store: Store, zone: string): Promise<Ledger> {
       how: proof?.how ?? null,
       loading: running.some((row) => nameOf(row) === nameOf(place)),
       verdict: disagrees ? "disagrees" : (proof?.verdict ?? null),
-      slices: shown.filter((slice) => slice.slice === "" || days.some((day) => meets(unit, slice.slice, day))),
+      // What has no days stands by what is gravest of it.
+      slices:
+        by?.slice === "origin"
+          ? [gravest(shown)].filter((slice) => slice !== null)
+          : shown.filter((slice) => slice.slice === "" || days.some((day) => meets(unit, slice.slice, day))),
       days: days.map((day) => gravest(shown.filter((slice) => slice.slice !== "" && meets(unit, slice.slice, day)))),
       earlierDisagreements: shown.filter(
         (slice) =>

@@ -18,7 +18,7 @@ export class ApiProblem extends Error {
 }
 
 /** Asks as `fetch` does. @throws ApiProblem in the server's own words where it refuses, or that it does not answer */
-async function ask(input: RequestInfo | URL, init?: RequestInit): Promise<Response> {
+export async function ask(input: RequestInfo | URL, init?: RequestInit): Promise<Response> {
   let response: Response;
   try {
     response = await fetch(input, init);

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { ApiProblem } from "../api/client.ts";
+import { told } from "../api/told.ts";
 
 /** One step of a check, as the server tells it. */
 export interface CheckStep {
@@ -22,25 +22,9 @@ export function useCheck() {
     setError(null);
     setState("checking");
     try {
-      const response = await fetch("/api/connections/check", {
-        method: "POST",
-        headers: { "Content-Type": "application/json" },
-        body: JSON.stringify(settings),
-      });
-      if (!response.ok || !response.body) throw new ApiProblem(await response.json());
-      const reader = response.body.pipeThrough(new TextDecoderStream()).getReader();
-      let text = "";
-      for (;;) {
-        const { value, done } = await reader.read();
-        if (done) break;
-        text += value;
-        const messages = text.split("\n\n");
-        text = messages.pop() ?? "";
-        for (const message of messages) {
-          const data = JSON.parse(/^data: (.*)$/m.exec(message)?.[1] ?? "null");
-          if (/^event: step$/m.test(message)) setSteps((before) => [...before, data]);
-          if (/^event: done$/m.test(message)) setState(data.passed ? "passed" : "failed");
-        }
+      for await (const { event, data } of told("/api/connections/check", settings)) {
+        if (event === "step") setSteps((before) => [...before, data as CheckStep]);
+        if (event === "done") setState((data as { passed: boolean }).passed ? "passed" : "failed");
       }
     } catch (failed) {
       setError(failed);

@@ -189,7 +189,7 @@ function TableRow({
   onOpen?: () => void;
   open?: boolean;
 }) {
-  const whole = table.slices.find((slice) => slice.slice === "");
+  const whole = table.slices.find((slice) => slice.slice === "") ?? (table.sliced ? undefined : table.slices[0]);
   const differs = table.verdict === "disagrees";
   const slices = table.days;
   const [held, setHeld] = useState<string | null>(null);
@@ -197,7 +197,7 @@ function TableRow({
   const first = slices.findLast((slice) => slice?.state === "disagrees") ?? slices.findLast(Boolean);
   const stop = held ?? days[slices.lastIndexOf(first ?? null)] ?? null;
   const canEdit = useCanEdit();
-  const range = useRange(canEdit && table.given !== null && Boolean(table.by?.startsWith("day ")));
+  const range = useRange(canEdit && table.given !== null && table.sliced && Boolean(table.by?.startsWith("day ")));
   const move = (event: KeyboardEvent<HTMLTableRowElement>) => {
     const step = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
     const marks = [...event.currentTarget.querySelectorAll<HTMLElement>("button.mark")];
@@ -420,7 +420,7 @@ function standing(groups: LedgerGroup[]): { title: string; rest: string } {
     return { title: "Nothing has been loaded yet.", rest: "Run a pipeline, and its tables are proved here." };
   const counts = [
     ...(days.length
-      ? [share(days, tables.every((table) => !table.by || table.by.startsWith("day ")) ? "day" : "slice")]
+      ? [share(days, tables.every((table) => !table.sliced || table.by?.startsWith("day ")) ? "day" : "slice")]
       : []),
     ...(whole.length ? [share(whole, "whole table")] : []),
   ].join(" and ");

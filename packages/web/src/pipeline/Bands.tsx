@@ -323,7 +323,11 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
             wrong={under("proof", "by")}
             editor={(close) => <SliceEditor {...props(close)} />}
           >
-            {by ? `${by.slice} of ${by.column}${by.zone ? ` in ${by.zone}` : ""}` : "the whole table"}
+            {!by
+              ? "the whole table"
+              : by.slice === "origin"
+                ? `each ${by.column}`
+                : `${by.slice} of ${by.column}${by.zone ? ` in ${by.zone}` : ""}`}
           </Phrase>
           {": "}
           <Phrase

@@ -10,6 +10,7 @@ import { useFill } from "../values/chosen.ts";
 import { type EditorProps, fromElsewhere } from "./editors.tsx";
 import { FileGlance } from "./FileGlance.tsx";
 import { Form, inPopover } from "./Form.tsx";
+import { TypesScan } from "./TypesScan.tsx";
 
 const delimiters = [
   { value: ",", label: "comma" },
@@ -221,6 +222,16 @@ export function FilesEditor({ load, onSet, close }: EditorProps) {
           />
         )}
       </SimpleGrid>
+      {files.trim() !== "" && (
+        <TypesScan
+          from={asked}
+          types={from.types}
+          onFound={(scan) =>
+            put({ types: scan.types, ...(scan.decimal ? { csv: { ...csv, decimal: scan.decimal } } : {}) })
+          }
+          onForget={() => put({ types: undefined })}
+        />
+      )}
       <FileGlance glance={glance.data} error={glance.error} />
     </Form>
   );

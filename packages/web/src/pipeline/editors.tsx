@@ -338,13 +338,20 @@ export function SliceEditor({ load, preview, onSet, close }: EditorProps) {
   const [column, setColumn] = useState<string | null>(by?.column ?? null);
   const [slice, setSlice] = useState<SliceUnit>(by?.slice ?? "day");
   const [inZone, setInZone] = useState(by?.zone ?? zone);
+  const names = (preview?.columns ?? []).map((entry) => entry.name);
   const moments = (preview?.columns ?? []).filter((entry) => typeFamily(entry.type) === "moment");
+  const origin = names.find((name) => name === load.from.origin);
+  const byOrigin = column !== null && column === origin;
   const zoned = moments.find((entry) => entry.name === column)?.type.includes("with time zone") ?? false;
   return (
     <Form
       onSubmit={() => {
         const figures = load.proof?.figures ?? ["rows"];
-        const next: ProofBy | null = column ? { column, slice, ...(zoned ? { zone: inZone } : {}) } : null;
+        const next: ProofBy | null = !column
+          ? null
+          : byOrigin
+            ? { column, slice: "origin" }
+            : { column, slice: slice === "origin" ? "day" : slice, ...(zoned ? { zone: inZone } : {}) };
         const { by: _, ...rest } = load.proof ?? { figures };
         onSet({ ...load, proof: { ...rest, ...(next ? { by: next } : {}), figures } });
         close();
@@ -354,16 +361,16 @@ export function SliceEditor({ load, preview, onSet, close }: EditorProps) {
         label="Slices of"
         placeholder="none: the whole table is one slice"
         clearable
-        data={moments.map((entry) => entry.name)}
+        data={[...(origin ? [origin] : []), ...moments.map((entry) => entry.name)]}
         value={column}
         onChange={setColumn}
         {...inPopover}
       />
-      {column && (
+      {column && !byOrigin && (
         <Select
           label="Each slice is a"
           data={["hour", "day", "week", "month", "year"]}
-          value={slice}
+          value={slice === "origin" ? "day" : slice}
           onChange={(value) => setSlice((value ?? "day") as SliceUnit)}
           {...inPopover}
         />

@@ -67,8 +67,8 @@ function columnsFor(proof: ProofView): Column<SliceFigures>[] {
   });
   return [
     {
-      head: proof.by ? proof.by.slice[0]?.toUpperCase() + proof.by.slice.slice(1) : "Slice",
-      width: "130px",
+      head: capital(unitOf(proof)),
+      width: proof.by?.slice === "origin" ? "minmax(0, 1.4fr)" : "130px",
       cell: (slice) => (
         <span className={slice.verdict === "disagrees" ? "strong" : undefined}>
           {proof.by ? sliceName(slice.slice) : "whole table"}
@@ -130,6 +130,10 @@ function WithinNote({ within }: { within: NonNullable<ProofView["within"]> }) {
   );
 }
 
+/** What a slice of a proof is called: a day, or what its rows come from. */
+const unitOf = ({ by }: ProofView) => (by?.slice === "origin" ? by.column : (by?.slice ?? "slice"));
+const capital = (word: string) => `${word[0]?.toUpperCase()}${word.slice(1)}`;
+
 /** Every figure of one slice, and what can be done with it. */
 function SliceDetail({ proof, slice, onClose }: { proof: ProofView; slice: SliceFigures; onClose: () => void }) {
   const canEdit = useCanEdit();
@@ -170,7 +174,7 @@ function SliceDetail({ proof, slice, onClose }: { proof: ProofView; slice: Slice
               })
             }
           >
-            Prove this {proof.by?.slice ?? "table"} again
+            Prove this {proof.by ? unitOf(proof) : "table"} again
           </Button>
           <Button
             variant="outline"
@@ -204,7 +208,7 @@ export default function ProofPage() {
   if (!proof) return <Unanswered error={error} />;
   const slices = proof.sliceFigures.filter((slice) => only !== "differing" || slice.verdict === "disagrees");
   const { all, agreeing } = proof.slices;
-  const unit = proof.by?.slice ?? "slice";
+  const unit = unitOf(proof);
   // Rows that differ stand below; without any, the figures take the page.
   const roomy = !proof.rows || proof.rows.missing + proof.rows.extra + proof.rows.different === 0;
   const title = proof.trouble
@@ -262,7 +266,7 @@ export default function ProofPage() {
               <>
                 , by{" "}
                 <b>
-                  {proof.by.slice} of {proof.by.column}
+                  {proof.by.slice === "origin" ? `each ${proof.by.column}` : `${proof.by.slice} of ${proof.by.column}`}
                 </b>
                 {proof.by.zone ? ` in ${proof.by.zone}` : ""}
               </>

@@ -55,10 +55,12 @@ export function sliceStart({ type, unit, zone }: Slicing, sql: string): string {
       return `DATE_FORMAT(${at}, '%Y-%m-01')`;
     case "year":
       return `DATE_FORMAT(${at}, '%Y-01-01')`;
+    case "origin":
+      throw new RangeError("Slices of an origin are asked of what was received");
   }
 }
 
-const days = { hour: 1, day: 1, week: 7, month: 31, year: 366 };
+const days = { hour: 1, day: 1, week: 7, month: 31, year: 366, origin: 0 };
 const written = /^\d{4}-\d\d-\d\d( \d\d:\d\d:\d\d)?$/;
 
 /** True for values in some slices; more of the column's range is named first, so that an index serves. */

@@ -10,7 +10,7 @@ import iconv from "iconv-lite";
 import { LoadFailure } from "../../failure.ts";
 import { type ByteEncoding, beginning, decoded, unpacked } from "./bytes.ts";
 import { type Duck, located, named, quoted } from "./duck.ts";
-import { fittingColumns, type ShapedFile } from "./shaped.ts";
+import type { ShapedFile } from "./shaped.ts";
 import type { FoundFile } from "./store.ts";
 
 /** So many bytes of a file are looked at for how it is written. */
@@ -87,7 +87,6 @@ export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: 
     raw: async (most) => text.split(/\r\n|\n|\r/, most),
     records: () => recordsOf(lined),
     quick: lined.path === null || dated ? null : { rows: quickRows(lined), regular: () => isRegular(duck, lined) },
-    columns: (most) => fittingColumns(names, recordsOf(lined), most, csv.decimal),
   };
 }
 

@@ -1,6 +1,6 @@
 import { basename, dirname } from "node:path";
 import { kindOf } from "@undercoat/core/connection/kinds";
-import type { Dataset, DatasetSummary, Glance, TimeColumn } from "@undercoat/core/dataset/dataset";
+import type { Dataset, DatasetSummary, Glance, Scan, ScanProgress, TimeColumn } from "@undercoat/core/dataset/dataset";
 import { filePath } from "@undercoat/core/dataset/item";
 import { formatOf } from "@undercoat/core/file/format";
 import type { ConnectionSettings, From } from "@undercoat/core/pipeline/pipeline";
@@ -13,7 +13,9 @@ import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
 import { isControl } from "./control.ts";
 import { Duck } from "./duck.ts";
 import { FolderStore } from "./folder.ts";
+import { scanned } from "./scan.ts";
 import { shapesOf } from "./shape.ts";
+import { Fitting } from "./shaped.ts";
 import { FilesSnapshot } from "./snapshot.ts";
 import type { FileStore } from "./store.ts";
 
@@ -105,6 +107,8 @@ export class FilesSource implements Source {
       try {
         const [shaped] = await shapesOf(duck, file, from);
         if (!shaped) throw new LoadFailure({ message: `${file.name} holds nothing` });
+        const fitting = new Fitting();
+        await fitting.read(shaped, 2000);
         const rows: Glance["rows"] = [];
         if (shaped.records)
           for await (const piece of shaped.records()) {
@@ -120,9 +124,9 @@ export class FilesSource implements Source {
           sheet: shaped.sheet,
           form: shaped.form ?? null,
           raw: (await shaped.raw?.(glanced)) ?? [],
-          columns: (await shaped.columns(2000)).map(({ name, fits, decimal }) => ({
+          columns: fitting.columns(from.csv?.decimal).map(({ name, fits, decimal }) => ({
             name,
-            type: shortType(fits),
+            type: shortType(from.types?.[name] ?? fits),
             ...(decimal ? { decimal } : {}),
           })),
           rows: rows.slice(0, glanced),
@@ -131,6 +135,10 @@ export class FilesSource implements Source {
         await duck.close();
       }
     });
+  }
+
+  scan(from: From, tell: (progress: ScanProgress) => void, signal: AbortSignal): Promise<Scan> {
+    return this.with((store) => scanned(store, from, tell, signal));
   }
 
   firstRows(table: TableName, limit: number): Promise<Row[]> {

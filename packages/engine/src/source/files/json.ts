@@ -1,8 +1,9 @@
 import { flattenedMembers, JsonFault, JsonLines, JsonList, membersOf } from "@undercoat/core/file/json";
 import type { TextRecord } from "@undercoat/core/file/records";
+import type { From } from "@undercoat/core/pipeline/pipeline";
 import { LoadFailure } from "../../failure.ts";
 import { decoded, unpacked } from "./bytes.ts";
-import { fittingColumns, type ShapedFile, sampled } from "./shaped.ts";
+import { type ShapedFile, sampled } from "./shaped.ts";
 import type { FoundFile } from "./store.ts";
 
 /** A record as it was read, or what is wrong with it. */
@@ -34,9 +35,18 @@ async function* read(file: FoundFile, unit: "line" | "record", flatten: boolean)
   }
 }
 
+/** How a file of JSON objects is looked at: members that are known of, and so many of the first records for others. */
+export interface JsonForm extends Pick<From, "flatten" | "types"> {
+  most?: number;
+}
+
 /** A file of JSON objects: a list of them, or one a line. Its columns are the members that the first of them have; with `flatten` those of objects within too. */
-export async function jsonOf(file: FoundFile, unit: "line" | "record", flatten: boolean): Promise<ShapedFile> {
-  const found = new Set<string>();
+export async function jsonOf(
+  file: FoundFile,
+  unit: "line" | "record",
+  { flatten = false, types = {}, most = sampled }: JsonForm = {},
+): Promise<ShapedFile> {
+  const found = new Set<string>(Object.keys(types));
   const valued = new Set<string>();
   let rows = 0;
   for await (const piece of read(file, unit, flatten)) {
@@ -47,7 +57,7 @@ export async function jsonOf(file: FoundFile, unit: "line" | "record", flatten: 
           if (value !== null) valued.add(name);
         }
     rows += piece.length;
-    if (rows >= sampled) break;
+    if (rows >= most) break;
   }
   // What is null here and an object there is known by the object's members.
   const apart = (name: string) =>
@@ -95,6 +105,5 @@ export async function jsonOf(file: FoundFile, unit: "line" | "record", flatten: 
     raw,
     records,
     quick: null,
-    columns: (most) => fittingColumns(names, records(), most),
   };
 }

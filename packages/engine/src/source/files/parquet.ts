@@ -42,7 +42,6 @@ export async function parquetOf(duck: Duck, file: FoundFile): Promise<ShapedFile
     unit: "row",
     records: null,
     quick: { rows: `SELECT ${texts.join(", ")} FROM ${read}`, regular: async () => true },
-    columns: async () =>
-      described.map((row) => ({ name: row.column_name ?? "", fits: typeOfParquet(row.column_type ?? "") })),
+    typed: described.map((row) => ({ name: row.column_name ?? "", fits: typeOfParquet(row.column_type ?? "") })),
   };
 }

@@ -9,7 +9,10 @@ import type { ShapedFile } from "./shaped.ts";
 import type { FoundFile } from "./store.ts";
 
 /** How an author says that files are written; what is absent is guessed. */
-export type FileForm = Pick<From, "csv" | "sheets" | "range" | "flatten">;
+export interface FileForm extends Pick<From, "csv" | "sheets" | "range" | "flatten" | "types"> {
+  /** so many records are looked at for the members of JSON objects */
+  most?: number;
+}
 
 /**
  * Finds out how a file is written; a workbook is as many as it has sheets that are chosen.
@@ -25,16 +28,16 @@ export async function shapesOf(duck: Duck, file: FoundFile, form: FileForm = {},
 export async function shapeOf(
   duck: Duck,
   file: FoundFile,
-  { csv = {}, flatten = false }: FileForm = {},
+  { csv = {}, ...json }: FileForm = {},
   place = 0,
 ): Promise<ShapedFile> {
   switch (formatOf(file.name)) {
     case "parquet":
       return parquetOf(duck, file);
     case "json":
-      return jsonOf(file, "record", flatten);
+      return jsonOf(file, "record", json);
     case "ndjson":
-      return jsonOf(file, "line", flatten);
+      return jsonOf(file, "line", json);
     case "tsv":
       return csvOf(duck, file, { delimiter: "\t", ...csv }, place);
     case "csv":

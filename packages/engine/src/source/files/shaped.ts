@@ -1,5 +1,5 @@
 import type { Glance } from "@undercoat/core/dataset/dataset";
-import { count, fitting, noCounts } from "@undercoat/core/file/fits";
+import { type Counts, count, fitting, noCounts } from "@undercoat/core/file/fits";
 import type { TextRecord } from "@undercoat/core/file/records";
 import type { FoundFile } from "./store.ts";
 
@@ -28,26 +28,52 @@ export interface ShapedFile {
   form?: Glance["form"];
   /** its first lines as they stand */
   raw?(most: number): Promise<string[]>;
-  /** its columns by the first of its rows, so many */
-  columns(most: number): Promise<FileColumn[]>;
+  /** its columns with their types, where it says them itself */
+  typed?: FileColumn[];
 }
 
-/** The narrowest type of each column that all of the first rows' values fit. */
-export async function fittingColumns(
-  names: readonly string[],
-  records: AsyncIterable<TextRecord[]>,
-  most: number,
-  decimal?: "." | ",",
-): Promise<FileColumn[]> {
-  const counts = names.map(noCounts);
-  let rows = 0;
-  for await (const piece of records) {
-    for (const { fields, fault, nested } of piece) {
-      if (fault !== null) continue;
-      rows++;
-      for (const [at, one] of counts.entries()) count(one, fields[at] ?? null, nested?.includes(at) ?? false);
+/** The narrowest types that columns' values fit, of all that is read of one file or of several. */
+export class Fitting {
+  rows = 0;
+  faults = 0;
+  private readonly counts = new Map<string, Counts>();
+  private readonly own = new Map<string, string>();
+  private sheets = true;
+
+  /** Reads a file's rows, so many at least where it has them; of one whose columns have types these. `read`: told after each piece */
+  async read({ names, sheet, typed, records }: ShapedFile, most: number, read?: () => void): Promise<void> {
+    this.sheets &&= sheet !== null;
+    for (const { name, fits } of typed ?? []) this.own.set(name, (this.own.get(name) ?? fits) === fits ? fits : "text");
+    if (typed || !records) return;
+    const counts = names.map((name) => {
+      const known = this.counts.get(name) ?? noCounts();
+      this.counts.set(name, known);
+      return known;
+    });
+    const enough = this.rows + most;
+    for await (const piece of records()) {
+      for (const { fields, fault, nested } of piece) {
+        if (fault !== null) {
+          this.faults++;
+          continue;
+        }
+        this.rows++;
+        for (const [at, one] of counts.entries()) count(one, fields[at] ?? null, nested?.includes(at) ?? false);
+      }
+      read?.();
+      if (this.rows >= enough) break;
     }
-    if (rows >= most) break;
   }
-  return names.map((name, at) => ({ name, ...fitting(counts[at] ?? noCounts(), decimal) }));
+
+  /** @param said the sign before decimals; guessed where absent. A workbook's numbers have points */
+  columns(said?: "." | ","): FileColumn[] {
+    const columns = new Map<string, FileColumn>([...this.own].map(([name, fits]) => [name, { name, fits }]));
+    for (const [name, counts] of this.counts) {
+      const found = { name, ...fitting(counts, said ?? (this.sheets ? "." : undefined)) };
+      const own = columns.get(name);
+      if (!own) columns.set(name, found);
+      else if (counts.all > 0 && found.fits !== own.fits) columns.set(name, { name, fits: "text" });
+    }
+    return [...columns.values()];
+  }
 }

@@ -4,6 +4,7 @@ import { type TextRecord, TooLong } from "@undercoat/core/file/records";
 import { type From, takesAway } from "@undercoat/core/pipeline/pipeline";
 import { type LoadPlan, lineColumns, stagedColumns, type Window } from "@undercoat/core/plan/plan";
 import type { FileRead } from "@undercoat/core/run/run";
+import { canonicalType, typeFamily } from "@undercoat/core/sql/type";
 import picomatch from "picomatch";
 import { LoadFailure, NoTable, NothingThere } from "../../failure.ts";
 import type { News, RowStream, Snapshot } from "../source.ts";
@@ -11,7 +12,7 @@ import { compareControl, isControl, readControls } from "./control.ts";
 import { type Duck, named, quoted } from "./duck.ts";
 import { type Manifest, manifestOf, newsBetween, readManifest, writeManifest } from "./manifest.ts";
 import { shapesOf } from "./shape.ts";
-import { type ShapedFile, sampled } from "./shaped.ts";
+import { Fitting, type ShapedFile, sampled } from "./shaped.ts";
 import { type FileStore, unchanged } from "./store.ts";
 
 /** So many files are looked at for the types of their columns; the names of all are read. */
@@ -61,7 +62,7 @@ export class FilesSnapshot implements Snapshot {
         message: `${this.about.name} is a folder of files: it has no tables and takes no query`,
         hint: "Name a file or a pattern: from: { files: 2026/*.csv }",
       });
-    const key = JSON.stringify([from.files, from.csv, from.sheets, from.range, from.flatten]);
+    const key = JSON.stringify([from.files, from.csv, from.sheets, from.range, from.flatten, from.types]);
     if (this.shaped?.from === key) return this.shaped.files;
     const found = (await this.store.find(from.files)).filter(({ name }) => !isControl(name));
     this.takesAway = takesAway({ from });
@@ -97,26 +98,28 @@ export class FilesSnapshot implements Snapshot {
 
   async describe(from: From): Promise<Dataset> {
     const files = await this.files(from);
-    const columns = new Map<string, DatasetColumn>();
-    const looked = files.slice(0, sampledFiles);
-    for (const file of looked)
-      for (const { name, fits, decimal } of await file
-        .columns(Math.ceil(sampled / looked.length))
-        .catch((error: unknown) => explain(file.file.name, error))) {
-        const before = columns.get(name);
-        const [typed, signed] = [!before || (before.fits ?? "text") === fits, !before || before.decimal === decimal];
-        columns.set(name, textColumn(name, typed && signed ? fits : "text", signed ? decimal : undefined));
-      }
-    for (const { names } of files)
-      for (const name of names) if (!columns.has(name)) columns.set(name, textColumn(name));
+    const said = from.types ?? {};
+    const looked = files.filter(({ names }) => names.some((name) => !(name in said))).slice(0, sampledFiles);
+    const fitting = new Fitting();
+    for (const shaped of looked)
+      await fitting
+        .read(shaped, Math.ceil(sampled / looked.length))
+        .catch((error: unknown) => explain(shaped.file.name, error));
+    const found = new Map(fitting.columns(from.csv?.decimal).map((column) => [column.name, column]));
+    const names = [...new Set([...found.keys(), ...files.flatMap((file) => file.names)])];
+    const columns = names.map((name) => {
+      const type = said[name];
+      if (type === undefined) return textColumn(name, found.get(name)?.fits, found.get(name)?.decimal);
+      return textColumn(name, canonicalType(type), numbers.has(typeFamily(type)) ? comma(from) : undefined);
+    });
     const origin = from.origin;
-    if (origin !== undefined && columns.has(origin))
+    if (origin !== undefined && names.includes(origin))
       throw new LoadFailure({
         message: `The files have a column ${origin} of their own`,
         hint: "Name another one for the file that a row came from.",
       });
     return {
-      columns: [...(origin ? [{ ...textColumn(origin), notNull: false }] : []), ...columns.values()],
+      columns: [...(origin ? [{ ...textColumn(origin), notNull: false }] : []), ...columns],
       indexes: [],
       lines: true,
     };
@@ -325,6 +328,12 @@ const ownColumns = (plan: LoadPlan) => stagedColumns(plan).slice(0, -lineColumns
 /** A value of a CSV that is quoted; a null is nothing. PostgreSQL's texts hold no zero byte. */
 const cell = (text: string | null | undefined) =>
   text == null ? "" : `"${text.replaceAll("\0", "\uFFFD").replaceAll('"', '""')}"`;
+
+/** Types whose texts may have a sign before decimals. */
+const numbers = new Set(["numeric", "text"]);
+
+/** The sign before decimals that an author has said, where it is no point. */
+const comma = ({ csv }: From) => (csv?.decimal === "," ? csv.decimal : undefined);
 
 function textColumn(name: string, fits = "text", decimal?: ","): DatasetColumn {
   return {

@@ -19,7 +19,7 @@ import { SaxesParser } from "saxes";
 import yauzl from "yauzl";
 import { LoadFailure } from "../../failure.ts";
 import type { Duck } from "./duck.ts";
-import { fittingColumns, type ShapedFile } from "./shaped.ts";
+import type { ShapedFile } from "./shaped.ts";
 import type { FoundFile } from "./store.ts";
 
 /** Characters of all shared texts of a workbook together: they are held while its sheets are read. */
@@ -334,7 +334,6 @@ export async function sheetsOf(
       raw: async (most) => head.slice(0, most).map(rawRow),
       records,
       quick: null,
-      columns: (most) => fittingColumns(names, records(), most, "."),
     });
   }
   return shaped;
