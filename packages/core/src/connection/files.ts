@@ -19,6 +19,7 @@ export const files: ConnectionKind<FilesSettings> = {
   secret: null,
   warehouse: false,
   asks: false,
+  lists: "files",
   takes: true,
   defaults: {},
   reserved: () => [],

@@ -1,4 +1,5 @@
 import type Joi from "joi";
+import type { GivenSecret } from "../pipeline/project.ts";
 
 /** What the product must know of a kind of connection without knowing which it is. */
 export interface ConnectionKind<Settings> {
@@ -12,10 +13,14 @@ export interface ConnectionKind<Settings> {
   warehouse: boolean;
   /** true for a source that SQL is asked of; others take no query and no condition */
   asks: boolean;
+  /** what it lists: tables, files, or resources of an application */
+  lists: "tables" | "files" | "resources";
   /** true where files can be dropped onto its page */
   takes: boolean;
   /** what a setting is where nothing is said */
   defaults: Partial<Settings>;
+  /** settings without what is secret of them, and that, where a file may write it among them */
+  apart?(given: Settings & { password?: GivenSecret }): { settings: Settings; password: GivenSecret | undefined };
   /** what only an administrator changes */
   reserved(settings: Settings): readonly string[];
   /** what leads to another place when it changes: a stored secret goes on only where all of it stays */

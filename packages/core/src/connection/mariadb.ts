@@ -15,6 +15,7 @@ export const mariadb: ConnectionKind<MariaSettings> = {
   secret: "password",
   warehouse: false,
   asks: true,
+  lists: "tables",
   takes: false,
   defaults: { port, tls: "off" },
   reserved: () => [],

@@ -16,6 +16,7 @@ export const postgres: ConnectionKind<ServerSettings> = {
   secret: "password",
   warehouse: true,
   asks: true,
+  lists: "tables",
   takes: false,
   defaults: serverDefaults,
   reserved: ({ functions }) => functions ?? [],

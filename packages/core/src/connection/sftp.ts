@@ -25,6 +25,7 @@ export const sftp: ConnectionKind<SftpSettings> = {
   secret: "password",
   warehouse: false,
   asks: false,
+  lists: "files",
   takes: false,
   defaults: { port, path: "." },
   reserved: () => [],

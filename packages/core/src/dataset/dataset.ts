@@ -1,11 +1,11 @@
-import type { CsvFormat } from "../pipeline/pipeline.ts";
+import type { CsvFormat, From } from "../pipeline/pipeline.ts";
 import type { ColumnType } from "../sql/type.ts";
 
 /** One readable thing in a source, as a list shows it. */
 export interface DatasetSummary {
   schema: string;
   name: string;
-  kind: "table" | "view" | "materialized view" | "partitioned table" | "foreign table" | "file";
+  kind: "table" | "view" | "materialized view" | "partitioned table" | "foreign table" | "file" | "resource";
   /** the source's own estimate; null where it has none */
   rows: string | null;
   /** bytes on disk, indexes included; null for views */
@@ -46,6 +46,8 @@ export interface Dataset {
   indexes: DatasetIndex[];
   /** true where rows are read from lines, of which some may be no row at all */
   lines?: true;
+  /** of an application: what seems to identify a record, and to tell of its changes */
+  proposal?: { key: string[]; changes: string | null };
 }
 
 /** The beginning of a file as it stands, and what becomes of it. */
@@ -62,6 +64,16 @@ export interface Glance {
   columns: { name: string; type: string; decimal?: "," }[];
   /** its first records: a row's values, or why a line is no row */
   rows: { fields: (string | null)[]; fault: string | null }[];
+}
+
+/** What an application's answer seems to be, and what was found out by trying. */
+export interface Proposal {
+  from: From;
+  /** what identifies a record, and what tells of its changes */
+  key: string | null;
+  changes: string | null;
+  /** what was tried, in sentences, and whether it held */
+  tried: { words: string; holds: boolean }[];
 }
 
 /** How far a scan has read. */

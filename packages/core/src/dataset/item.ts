@@ -16,19 +16,26 @@ export function fileItem(path: string): TableName {
 
 /** What a load reads that takes one listed thing. */
 export function fromItem(connection: string, kind: ConnectionSettings["kind"], item: TableName): From {
-  return kinds[kind].asks ? { connection, table: formatTableName(item) } : { connection, files: filePath(item) };
+  const { lists } = kinds[kind];
+  if (lists === "resources") return { connection, path: item.table };
+  return lists === "tables" ? { connection, table: formatTableName(item) } : { connection, files: filePath(item) };
 }
 
 /** The one listed thing that a load reads; null where it reads a query, several tables or a pattern of files. */
-export function itemOf({ table, files }: From): TableName | null {
+export function itemOf({ table, files, path }: From): TableName | null {
+  if (path !== undefined) return { schema: "", table: path };
   if (files !== undefined) return /[*?[{]/.test(files) ? null : fileItem(files);
   return table === undefined ? null : parseTableName(table);
 }
 
 /** A short name for a listed thing: a table's, or a file's without its ending. */
-export const bareName = ({ files }: From, { table }: TableName) =>
-  files === undefined ? table : table.replace(/\.[a-z]+(\.gz)?$/i, "");
+export const bareName = ({ files, path }: From, { table }: TableName) =>
+  path !== undefined
+    ? (table.split("/").findLast((part) => part && !part.startsWith("{")) ?? "record")
+    : files === undefined
+      ? table
+      : table.replace(/\.[a-z]+(\.gz)?$/i, "");
 
 /** A listed thing's name as people read it. */
 export const listedName = ({ schema, name, kind }: Pick<DatasetSummary, "schema" | "name" | "kind">) =>
-  kind === "file" ? filePath({ schema, table: name }) : `${schema}.${name}`;
+  kind === "file" ? filePath({ schema, table: name }) : kind === "resource" ? name : `${schema}.${name}`;

@@ -37,6 +37,16 @@ export interface From {
   types?: Record<string, string>;
   /** what is done with files once the load has committed: `keep`, where absent too, `delete`, or `move:DIR` */
   after?: string;
+  /** where an application's records are asked for, below the connection's address: `/scans` */
+  path?: string;
+  /** where the records stand in an answer: a member's name, or several with points between; the answer itself where absent */
+  records?: string;
+  /** how the pages of an answer follow each other; one page where absent */
+  page?: PageForm;
+  /** how an application is asked for what changed only */
+  since?: SinceForm;
+  /** parameters of the address; `:from` and `:to` stand for the interval that is read */
+  parameters?: Record<string, string>;
   /** an SQL condition over the source's columns */
   where?: string;
   /** `visible`: where policies hide rows from the connection's user, those it may see are the ones to load; else that is an error */
@@ -56,6 +66,34 @@ export interface CsvFormat {
   skip?: number;
   /** the order of dates that are not written as ISO 8601: `dmy` 24.12.2026, `mdy` 12/24/2026 */
   dates?: "dmy" | "mdy";
+}
+
+/** How one page leads to the next: by a link header, an address or a cursor in the answer, or by counting pages or records. */
+export interface PageForm {
+  /** a header `Link: <…>; rel="next"` (RFC 8288) */
+  link?: true;
+  /** where the answer holds the next page's address */
+  next?: string;
+  /** where the answer holds a cursor, and the parameter that sends it back */
+  cursor?: string;
+  as?: string;
+  /** the parameter that counts pages, from `first` (1 where absent) */
+  number?: string;
+  first?: number;
+  /** the parameter that says how many records to pass over */
+  offset?: string;
+  /** so many records a page, and the parameter that says so */
+  size?: number;
+  sizeAs?: string;
+}
+
+/** The parameter that names a moment or a number, and what it means. */
+export interface SinceForm {
+  parameter: string;
+  /** true where what changed at that very moment is not told */
+  excludes?: true;
+  /** how a moment is written: ISO 8601 where absent, or seconds or milliseconds since 1970 */
+  as?: "seconds" | "milliseconds";
 }
 
 export interface Into {
@@ -338,8 +376,42 @@ export interface SftpSettings extends Pick<NetworkSettings, "host" | "port" | "u
   path: string;
 }
 
+/** How OAuth 2 (RFC 6749) is spoken: in the application's own name, or in that of somebody who consents (with PKCE, RFC 7636). */
+export interface OAuth {
+  grant: "client_credentials" | "authorization_code";
+  /** where somebody is sent to consent */
+  authorize?: string;
+  token: string;
+  client: string;
+  scopes?: string[];
+}
+
+/** How an application is signed in to; what is secret of it is kept apart. */
+export interface HttpAuth {
+  basic?: { user: string };
+  key?: { header: string };
+  bearer?: true;
+  oauth?: OAuth;
+}
+
+/** An application that is asked by HTTP. */
+export interface WebSettings {
+  /** what every path is below of */
+  url: string;
+  auth?: HttpAuth;
+  /** at most so many requests */
+  limits?: { minute?: number; hour?: number };
+  parallel?: number;
+}
+
+export interface HttpSettings extends WebSettings {
+  kind: "http";
+  /** an OpenAPI 3 document: its address, or a path below the connection's */
+  describe?: string;
+}
+
 /** What a connection is, by its kind. */
-export type ConnectionSettings = ServerSettings | FilesSettings | SftpSettings | MariaSettings;
+export type ConnectionSettings = ServerSettings | FilesSettings | SftpSettings | MariaSettings | HttpSettings;
 
 /** What a load proves when its author has not said. */
 export const wholeTableRows: ProofPlan = { figures: ["rows"] };

@@ -73,6 +73,33 @@ const csvFormat = Joi.object({
   dates: Joi.string().valid("dmy", "mdy"),
 });
 
+/** A member's name within an answer, or several with points between. */
+const memberPath = Joi.string()
+  .pattern(/^[^.\s]+(\.[^.\s]+)*$/, "members")
+  .max(300)
+  .messages({ "string.pattern.name": "{{#label}} is a member's name, or several with points between: meta.next" });
+const queryName = Joi.string().min(1).max(200);
+const pageForm = Joi.object({
+  link: Joi.boolean().valid(true),
+  next: memberPath,
+  cursor: memberPath,
+  as: queryName,
+  number: queryName,
+  first: Joi.number().integer().min(0).max(1_000_000),
+  offset: queryName,
+  size: Joi.number().integer().min(1).max(1_000_000),
+  sizeAs: queryName,
+})
+  .xor("link", "next", "cursor", "number", "offset")
+  .and("cursor", "as")
+  .with("first", "number")
+  .with("sizeAs", "size")
+  .messages({
+    "object.missing": "{{#label}} says how pages follow each other: by link, next, cursor, number or offset",
+    "object.xor": "{{#label}} follows in more than one way; keep one of link, next, cursor, number and offset",
+    "object.and": "{{#label}}: a cursor needs the parameter that sends it back (as)",
+  });
+
 export const fromSchema = Joi.object({
   connection: connectionName.required(),
   table: tableName,
@@ -99,6 +126,18 @@ export const fromSchema = Joi.object({
         "type",
       ),
   ),
+  path: Joi.string()
+    .max(2000)
+    .pattern(/^\/(?!\/)[^\s#?]*$/, "path")
+    .messages({ "string.pattern.name": "{{#label}} is a path below the connection's address, such as /scans" }),
+  records: memberPath,
+  page: pageForm,
+  since: Joi.object({
+    parameter: queryName.required(),
+    excludes: Joi.boolean().valid(true),
+    as: Joi.string().valid("seconds", "milliseconds"),
+  }),
+  parameters: Joi.object().pattern(queryName, Joi.string().allow("").max(2000)).max(50),
   after: Joi.string()
     .pattern(/^(keep|delete|move:(?!\/)(?!.*(^|[/:])\.\.(\/|$))[^\0\\]+)$/, "after")
     .messages({ "string.pattern.name": "{{#label}} is keep, delete or move:DIR, a folder below the connection's" }),
@@ -106,20 +145,27 @@ export const fromSchema = Joi.object({
   where: Joi.string().max(20_000),
   rows: Joi.string().valid("visible"),
 })
-  .xor("table", "query", "tables", "files")
+  .xor("table", "query", "tables", "files", "path")
   .with("tables", "origin")
   .with("csv", "files")
   .with("sheets", "files")
   .with("range", "files")
-  .with("flatten", "files")
-  .with("types", "files")
+  .oxor("csv", "path")
+  .with("records", "path")
+  .with("page", "path")
+  .with("since", "path")
+  .with("parameters", "path")
+  .without("table", ["flatten", "types"])
+  .without("query", ["flatten", "types"])
+  .without("tables", ["flatten", "types"])
+  .without("path", ["where", "rows"])
   .with("after", "files")
   .without("files", ["where", "rows"])
   .messages({
-    "object.missing": "{{#label}} needs a table, a query, tables or files",
-    "object.xor": "{{#label}} has more than one of table, query, tables and files; keep one",
+    "object.missing": "{{#label}} needs a table, a query, tables, files or a path",
+    "object.xor": "{{#label}} has more than one of table, query, tables, files and path; keep one",
     "string.pattern.base": "{{#label}} names files below the connection's folder, without a leading / and without ..",
-    "object.without": "{{#label}}: files take no {{#peerWithLabel}}; leave rows out by a rule",
+    "object.without": "{{#label}}: {{#mainWithLabel}} goes with no {{#peerWithLabel}}; leave rows out by a rule",
     "object.with": "{{#label}}: {{#mainWithLabel}} needs {{#peerWithLabel}} beside it",
   });
 

@@ -111,7 +111,8 @@ export interface ReadRequest {
   /** query and condition as their author wrote them, where they ask for the interval that is read */
   spans: { query: string | null; where: string | null } | null;
   columns: PlannedColumn[];
-  watermark: { column: string; type: string; nullable: boolean; lookBack: string | null } | null;
+  /** `given`: the type in which it comes, where texts state its values */
+  watermark: { column: string; type: string; given: string; nullable: boolean; lookBack: string | null } | null;
 }
 
 /** Which of the request's rows are read this time. */
@@ -428,12 +429,13 @@ function plannedWatermark(load: Load, dataset: Dataset): ReadRequest["watermark"
   const column = dataset.columns.find((candidate) => candidate.name === name);
   if (!column)
     throw new PlanError(`The source has no column ${name} to take a watermark from`, ["watermark", "column"]);
-  if (!canBeWatermark(column.warehouseType))
-    throw new PlanError(
-      `${name} is ${shortType(column.warehouseType)}; a watermark needs a date, a time or a whole number`,
-      ["watermark", "column"],
-    );
-  const isMoment = typeFamily(column.warehouseType) === "moment";
+  const type = column.fits ?? column.warehouseType;
+  if (!canBeWatermark(type))
+    throw new PlanError(`${name} is ${shortType(type)}; a watermark needs a date, a time or a whole number`, [
+      "watermark",
+      "column",
+    ]);
+  const isMoment = typeFamily(type) === "moment";
   if (lookBack && isMoment !== lookBack.startsWith("P"))
     throw new PlanError(
       isMoment
@@ -441,7 +443,7 @@ function plannedWatermark(load: Load, dataset: Dataset): ReadRequest["watermark"
         : `The look-back for ${name} is a whole number`,
       ["watermark", "lookBack"],
     );
-  return { column: name, type: column.warehouseType, nullable: !column.notNull, lookBack: lookBack ?? null };
+  return { column: name, type, given: column.warehouseType, nullable: !column.notNull, lookBack: lookBack ?? null };
 }
 
 function plannedSlices(load: Load, byName: Map<string, PlannedColumn>): Slicing | null {

@@ -105,6 +105,28 @@ export interface FileRead {
   control: string[];
 }
 
+/** One request as it is told to people: nothing secret stands in it. */
+export interface AskedRequest {
+  method: string;
+  address: string;
+  /** what was answered; null where nothing was */
+  status: number | null;
+  milliseconds: number;
+  bytes: number;
+  tries: number;
+}
+
+/** What was asked of an application. */
+export interface Asked {
+  /** the first of the requests, in their order */
+  requests: AskedRequest[];
+  /** how many there were in all, and the bytes that came */
+  count: number;
+  bytes: number;
+  /** the beginning of the first page of records as it came */
+  first: string | null;
+}
+
 /** What a load found out besides its tally. */
 export interface Findings {
   reasons: Reason[];
@@ -116,6 +138,8 @@ export interface Findings {
   late: { rows: string; most: string } | null;
   /** the files that were read, and the sheets of workbooks; absent where none were */
   files?: FileRead[];
+  /** of an application: what was asked */
+  asked?: Asked;
   /** columns of a history, and how many versions the change of each opened */
   opened?: { column: string; versions: string }[];
 }

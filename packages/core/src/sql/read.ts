@@ -30,11 +30,18 @@ function condition(read: ReadRequest): string[] {
   return read.where ? [`(${read.where}\n)`] : [];
 }
 
+/** The watermark's value of a row; of texts that state one, null for those that state none. */
+function watermarkValue({ type, given }: NonNullable<ReadRequest["watermark"]>, column: string): string {
+  if (keeps(type, given)) return column;
+  const { cast, certain } = conversion(column, given, type);
+  return `(CASE WHEN ${certain} THEN ${cast} END)`;
+}
+
 /** Rows past the watermark less the look-back, and those whose watermark column is null: they could be lost otherwise. */
 function pastWatermark(read: ReadRequest, value: string): string {
   const watermark = read.watermark;
   if (!watermark) return "true";
-  const column = `s.${identifier(watermark.column)}`;
+  const column = watermarkValue(watermark, `s.${identifier(watermark.column)}`);
   const moment = typeFamily(watermark.type) === "moment";
   const back =
     watermark.lookBack === null ? "" : ` - ${typedLiteral(watermark.lookBack, moment ? "interval" : "numeric")}`;
@@ -108,7 +115,11 @@ export function latestFirst(plan: LoadPlan, side: "source" | "stage"): string {
   const columns = [...new Set(telling)].flatMap(
     (name) => stagedColumns(plan).find((column) => column.source === name) ?? [],
   );
-  const sql = (column: StagedColumn) => (side === "source" ? rawValue(column) : `s.${identifier(column.name)}`);
+  const { watermark } = plan.read;
+  const sql = (column: StagedColumn) => {
+    const value = side === "source" ? rawValue(column) : `s.${identifier(column.name)}`;
+    return watermark && column.source === watermark.column && plan.shape ? watermarkValue(watermark, value) : value;
+  };
   return [...columns.map((column) => `${sql(column)} DESC NULLS LAST`), `${contentHash(plan, side)} DESC`].join(", ");
 }
 
@@ -135,7 +146,10 @@ function due(plan: LoadPlan, value: string): string {
   const key = plainKey(plan);
   if (!read.watermark?.nullable || write.keyGuaranteed || !key?.length) return past;
   const [outer, inner] = [key.map((name) => `s.${name}`), key.map((name) => `n.${name}`)];
-  const without = [`n.${identifier(read.watermark.column)} IS NULL`, ...condition(read)];
+  const without = [
+    `${watermarkValue(read.watermark, `n.${identifier(read.watermark.column)}`)} IS NULL`,
+    ...condition(read),
+  ];
   return `(${past} OR (${outer.join(", ")}) IN (SELECT ${inner.join(", ")} FROM ${origin(read)} n${where(without)}))`;
 }
 
@@ -194,7 +208,7 @@ function windowConditions(
     case "interval": {
       if (window.on === "source")
         return {
-          inside: [between(identifier(window.column), window.type, window.zone, window.from, window.to)],
+          inside: [between(sourceValue(plan, window.column), window.type, window.zone, window.from, window.to)],
           outside: null,
         };
       return { inside: [], outside: between(column(window.column), window.type, window.zone, window.from, window.to) };
@@ -211,6 +225,10 @@ function windowConditions(
       };
   }
 }
+
+/** A source column's value; the watermark's as what it states. */
+const sourceValue = ({ read: { watermark } }: LoadPlan, column: string) =>
+  watermark?.column === column ? watermarkValue(watermark, identifier(column)) : identifier(column);
 
 /** What a read may leave out. */
 export interface Reading {
@@ -262,7 +280,7 @@ function shapedRows(plan: LoadPlan, from: string): string {
 /** The end of a limited read: the latest rows by watermark first. */
 function limited({ watermark }: ReadRequest, limit: number | null): string {
   if (limit === null) return "";
-  return `${watermark ? ` ORDER BY s.${identifier(watermark.column)} DESC NULLS LAST` : ""} LIMIT ${Math.trunc(limit)}`;
+  return `${watermark ? ` ORDER BY ${watermarkValue(watermark, `s.${identifier(watermark.column)}`)} DESC NULLS LAST` : ""} LIMIT ${Math.trunc(limit)}`;
 }
 
 /**
@@ -328,7 +346,7 @@ export function highWater(given: LoadPlan, window: Window): string | null {
   const plan = forWindow(given, window);
   const watermark = plan.read.watermark;
   if (!watermark) return null;
-  const column = `s.${identifier(watermark.column)}`;
+  const column = watermarkValue(watermark, `s.${identifier(watermark.column)}`);
   const inside = condition(plan.read);
   if (window.kind === "since") inside.push(pastWatermark(plan.read, window.value));
   const family = typeFamily(watermark.type);
@@ -362,7 +380,7 @@ export function keysPastWatermark(plan: LoadPlan, keys: string[][], value: strin
     return { ...column, ...(planned ? { sql: shapedValue(planned) } : {}) };
   });
   const at = typedLiteral(value, watermark.type);
-  const column = `s.${identifier(watermark.column)}`;
+  const column = watermarkValue(watermark, `s.${identifier(watermark.column)}`);
   const finite =
     typeFamily(watermark.type) === "moment"
       ? ` AND isfinite(${column})`

@@ -4,7 +4,16 @@ import type { NetworkSettings } from "@undercoat/core/pipeline/pipeline";
 import type { Failure } from "@undercoat/core/run/run";
 import { failureOf } from "../failure.ts";
 
-export type StepName = "folder" | "host key" | "address" | "port" | "tls" | "sign in" | "read" | "write";
+export type StepName =
+  | "folder"
+  | "host key"
+  | "address"
+  | "port"
+  | "tls"
+  | "sign in"
+  | "description"
+  | "read"
+  | "write";
 
 /** One step of a connection's check, told as it ends. */
 export interface CheckStep {

@@ -21,6 +21,8 @@ export interface Opening {
   /** a load writes and holds its target; a rehearsal does neither; a look leaves no trace at all */
   purpose: "load" | "rehearse" | "look";
   waiting: Waiting;
+  /** told what people should know of how the rows come */
+  note?: (words: string) => void;
   signal: AbortSignal;
 }
 
@@ -35,13 +37,13 @@ export async function withEnds<T>(
   warehouse: Warehouse,
   work: (ends: Ends) => Promise<T>,
 ): Promise<T> {
-  const { name, from, target, purpose, waiting, signal } = opening;
+  const { name, from, target, purpose, waiting, note, signal } = opening;
   const inside = warehouse.isInside(source);
   const session = warehouse.session(name, { looking: purpose === "look", signal });
   const held = session.then((open) => (purpose === "load" ? open.lock(target, waiting) : undefined));
   const opened = await Promise.allSettled([
     session,
-    inside ? null : source.snapshot(name, { from, after: held, waiting, signal }),
+    inside ? null : source.snapshot(name, { from, after: held, waiting, note, signal, goesOn: purpose === "load" }),
     held,
   ]);
   const [into, read, locked] = opened;

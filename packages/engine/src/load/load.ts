@@ -68,6 +68,7 @@ export async function executeLoad(
     target: parseTableName(into.table),
     purpose: "load" as const,
     waiting: tellWaiting(report),
+    note: report.line,
     signal,
   };
   const run = (scope: Scope) =>
@@ -223,6 +224,7 @@ class LoadRun {
     if (isDue(order.scope)) for (const told of await source.finish(definition.from)) report.line(told);
     const { reasons, counted } = landed.sifted ?? { reasons: [], counted: [] };
     const files = source.parts();
+    const requests = source.asked?.() ?? null;
     return {
       tally,
       watermark,
@@ -235,6 +237,7 @@ class LoadRun {
         drift: drifted.notes,
         late,
         ...(files.length ? { files } : {}),
+        ...(requests ? { asked: requests } : {}),
         ...(after ? { opened: after.opened } : {}),
       },
     };

@@ -1,6 +1,7 @@
 import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import type { Credentials, CredentialsOf } from "../connection/credentials.ts";
 import { folderSource } from "./files/files.ts";
+import { HttpSource } from "./http/http.ts";
 import { MariaSource } from "./mariadb/mariadb.ts";
 import { PostgresSource } from "./postgres/postgres.ts";
 import { sftpSource } from "./sftp/sftp.ts";
@@ -12,6 +13,7 @@ const kinds: { [Kind in ConnectionSettings["kind"]]: (credentials: CredentialsOf
   sftp: sftpSource,
   mariadb: (credentials) => new MariaSource(credentials),
   files: folderSource,
+  http: (credentials) => new HttpSource(credentials),
 };
 
 export function sourceFor(credentials: Credentials): Source {

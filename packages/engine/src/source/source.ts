@@ -1,8 +1,16 @@
 import type { Readable } from "node:stream";
-import type { Dataset, DatasetSummary, Glance, Scan, ScanProgress, TimeColumn } from "@undercoat/core/dataset/dataset";
+import type {
+  Dataset,
+  DatasetSummary,
+  Glance,
+  Proposal,
+  Scan,
+  ScanProgress,
+  TimeColumn,
+} from "@undercoat/core/dataset/dataset";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
-import type { FileRead } from "@undercoat/core/run/run";
+import type { Asked, FileRead } from "@undercoat/core/run/run";
 import type { Hashing } from "@undercoat/core/sql/hash";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import type { CheckStep } from "../connection/check.ts";
@@ -37,6 +45,8 @@ export interface Snapshot {
   news(since: string): Promise<News>;
   /** Its parts, such as files, as they have been read so far; none where it has none. */
   parts(): FileRead[];
+  /** What was asked of an application so far; null where nothing is asked request by request. */
+  asked?(): Asked | null;
   /** The load has committed: what was read is dealt with as it says. Never fails it; sentences that tell what was done. */
   finish(from: From): Promise<string[]>;
   close(): Promise<void>;
@@ -81,6 +91,10 @@ export interface SnapshotOptions {
   /** told whom the snapshot waits for, or null when the wait is over */
   waiting?: (holder: string | null) => void;
   signal?: AbortSignal;
+  /** told what people should know of how the rows come */
+  note?: (words: string) => void;
+  /** true where what was read before a load was cut is read on from */
+  goesOn?: boolean;
 }
 
 /** An outside system that datasets are read from. A kind is a folder with one of these, and a line in the registry. */
@@ -95,6 +109,10 @@ export interface Source {
   arrivals(from: From): Promise<string | null>;
   /** The beginning of what a load names as it stands, beside what becomes of it, where a kind has such. */
   glance?(from: From): Promise<Glance>;
+  /** What is read of a thing that it lists, as far as it tells how: where records stand, how pages follow each other. */
+  completed?(from: From): Promise<From>;
+  /** Looks at an answer for where its records are and how pages follow each other, and tries it by reading two. */
+  propose?(from: From, signal: AbortSignal): Promise<Proposal>;
   /** Reads all of what a load names, for the types that every value fits, where a kind's rows come as texts. */
   scan?(from: From, tell: (progress: ScanProgress) => void, signal: AbortSignal): Promise<Scan>;
   /**

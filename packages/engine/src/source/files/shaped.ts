@@ -45,23 +45,29 @@ export class Fitting {
     this.sheets &&= sheet !== null;
     for (const { name, fits } of typed ?? []) this.own.set(name, (this.own.get(name) ?? fits) === fits ? fits : "text");
     if (typed || !records) return;
+    this.take(names, []);
+    const enough = this.rows + most;
+    for await (const piece of records()) {
+      this.take(names, piece);
+      read?.();
+      if (this.rows >= enough) break;
+    }
+  }
+
+  /** Counts records in that have been read. */
+  take(names: readonly string[], records: readonly TextRecord[]): void {
     const counts = names.map((name) => {
       const known = this.counts.get(name) ?? noCounts();
       this.counts.set(name, known);
       return known;
     });
-    const enough = this.rows + most;
-    for await (const piece of records()) {
-      for (const { fields, fault, nested } of piece) {
-        if (fault !== null) {
-          this.faults++;
-          continue;
-        }
-        this.rows++;
-        for (const [at, one] of counts.entries()) count(one, fields[at] ?? null, nested?.includes(at) ?? false);
+    for (const { fields, fault, nested } of records) {
+      if (fault !== null) {
+        this.faults++;
+        continue;
       }
-      read?.();
-      if (this.rows >= enough) break;
+      this.rows++;
+      for (const [at, one] of counts.entries()) count(one, fields[at] ?? null, nested?.includes(at) ?? false);
     }
   }
 

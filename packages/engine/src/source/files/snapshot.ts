@@ -1,12 +1,12 @@
-import { Readable } from "node:stream";
-import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
+import type { Dataset } from "@undercoat/core/dataset/dataset";
 import { type TextRecord, TooLong } from "@undercoat/core/file/records";
 import { type From, takesAway } from "@undercoat/core/pipeline/pipeline";
-import { type LoadPlan, lineColumns, stagedColumns, type Window } from "@undercoat/core/plan/plan";
+import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import type { FileRead } from "@undercoat/core/run/run";
 import { canonicalType, typeFamily } from "@undercoat/core/sql/type";
 import picomatch from "picomatch";
 import { LoadFailure, NoTable, NothingThere } from "../../failure.ts";
+import { recordLines, recordStream, textColumn, valueColumns } from "../records.ts";
 import type { News, RowStream, Snapshot } from "../source.ts";
 import { compareControl, isControl, readControls } from "./control.ts";
 import { type Duck, named, quoted } from "./duck.ts";
@@ -156,17 +156,7 @@ export class FilesSnapshot implements Snapshot {
     const files = this.shaped.files.filter(({ part }) => changed === null || changed.has(part));
     // Somebody who looks at a few rows wants to see them, whatever is said of all.
     if (limit === null) await this.compare(files);
-    let tell: (rows: number) => void = () => undefined;
-    const stream = Readable.from(
-      this.rowsOf(plan, files, limit, (rows) => tell(rows)),
-      { objectMode: true },
-    );
-    const counted = new Promise<number>((resolve, reject) => {
-      tell = resolve;
-      stream.once("error", reject);
-    });
-    counted.catch(() => undefined);
-    return Object.assign(stream, { format: "csv" as const, counted });
+    return recordStream((tell) => this.rowsOf(plan, files, limit, tell));
   }
 
   parts(): FileRead[] {
@@ -221,7 +211,7 @@ export class FilesSnapshot implements Snapshot {
   /** The rows of a file of which nothing is no row. */
   private quickly(plan: LoadPlan, { part, names }: Part, rows: string, limit: bigint | null) {
     const own = new Set(names);
-    const values = ownColumns(plan).map(({ source }) =>
+    const values = valueColumns(plan).map(({ source }) =>
       own.has(source) ? named(source) : source === plan.read.origin ? quoted(part) : "NULL",
     );
     const bounded = limit === null ? "" : ` LIMIT ${limit}`;
@@ -240,21 +230,15 @@ export class FilesSnapshot implements Snapshot {
   ): AsyncGenerator<Buffer, bigint> {
     const { part, names, unit } = shaped;
     const place = placeOf(shaped);
-    const staged = ownColumns(plan);
-    const places = staged.map(({ source }) => names.indexOf(source));
-    const origin = staged.findIndex(({ source }) => source === plan.read.origin);
-    const none = staged.map(() => "").join(",");
+    const line = recordLines(plan, { part, names, place: (record) => `${place}, ${unit} ${record.line}` });
     let rows = 0n;
     for await (const records of explained(place, pieces)) {
       let piece = "";
       this.count(part, records.length, records.filter(({ fault }) => fault !== null).length);
-      for (const { fields, fault, line, text } of records) {
+      for (const record of records) {
         if (limit !== null && rows >= limit) break;
         rows++;
-        piece +=
-          fault === null
-            ? `${places.map((from, at) => cell(at === origin ? part : from < 0 ? null : fields[from])).join(",")},${cell(part)},,,\n`
-            : `${none},${cell(part)},${cell(fault)},${cell(`${place}, ${unit} ${line}`)},${cell(text)}\n`;
+        piece += line(record);
       }
       if (piece) yield Buffer.from(piece);
       if (this.signal?.aborted || (limit !== null && rows >= limit)) break;
@@ -322,30 +306,8 @@ async function* explained<T>(name: string, pieces: AsyncIterable<T>): AsyncGener
   }
 }
 
-/** The staged columns that hold values. */
-const ownColumns = (plan: LoadPlan) => stagedColumns(plan).slice(0, -lineColumns.length);
-
-/** A value of a CSV that is quoted; a null is nothing. PostgreSQL's texts hold no zero byte. */
-const cell = (text: string | null | undefined) =>
-  text == null ? "" : `"${text.replaceAll("\0", "\uFFFD").replaceAll('"', '""')}"`;
-
 /** Types whose texts may have a sign before decimals. */
 const numbers = new Set(["numeric", "text"]);
 
 /** The sign before decimals that an author has said, where it is no point. */
 const comma = ({ csv }: From) => (csv?.decimal === "," ? csv.decimal : undefined);
-
-function textColumn(name: string, fits = "text", decimal?: ","): DatasetColumn {
-  return {
-    name,
-    declared: "text",
-    type: { resolved: "text", kind: "b", builtIn: true },
-    warehouseType: "text",
-    notNull: false,
-    generated: false,
-    hasDefault: false,
-    comment: null,
-    ...(fits === "text" ? {} : { fits }),
-    ...(decimal ? { decimal } : {}),
-  };
-}

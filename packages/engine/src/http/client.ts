@@ -1,0 +1,298 @@
+import { pipeline, type Transform } from "node:stream";
+import { setTimeout as pause } from "node:timers/promises";
+import { createBrotliDecompress, createGunzip, createInflate } from "node:zlib";
+import { allowance, growingWait, retryAfter } from "@undercoat/core/http/wait";
+import type { AskedRequest } from "@undercoat/core/run/run";
+import { type Dispatcher, request } from "undici";
+import type { WebCredentials } from "../connection/credentials.ts";
+import { LoadFailure } from "../failure.ts";
+import { waitFor } from "./pace.ts";
+import { agent, destination, reach } from "./reach.ts";
+import { bearerOf, dropToken } from "./token.ts";
+
+/** An answer with its body as bytes, unpacked. */
+export interface Answer {
+  status: number;
+  headers: Record<string, string | undefined>;
+  /** where it came from, after redirects */
+  address: string;
+  body: Buffer;
+}
+
+export interface HttpRequest {
+  address: string;
+  accept?: string;
+  method?: "GET" | "POST";
+  /** what is sent, as JSON */
+  json?: string;
+  /** true where it is worth waiting for: what fails is tried again for minutes, not for a moment */
+  patient?: boolean;
+  signal?: AbortSignal;
+  /** told when a request has ended, and while one waits for its turn or before it is tried again */
+  told?: (asked: AskedRequest) => void;
+  waiting?: (why: string | null) => void;
+}
+
+/** How much of an answer is taken, in bytes as unpacked: a page that is longer is none. */
+const longestAnswer = 64 * 1024 * 1024;
+const mostTries = { patient: 7, quick: 2 };
+const mostRedirects = 5;
+/** No application is waited for longer than this, in milliseconds. */
+const longestWait = 15 * 60_000;
+
+const unpackers: Record<string, () => NodeJS.ReadWriteStream> = {
+  gzip: createGunzip,
+  "x-gzip": createGunzip,
+  deflate: createInflate,
+  br: createBrotliDecompress,
+};
+
+/** An address without what could be secret in it: a user, and values of parameters that are named like secrets. */
+export function shownAddress(address: string): string {
+  const url = new URL(address);
+  url.username = "";
+  url.password = "";
+  for (const name of [...url.searchParams.keys()])
+    if (/(key|token|secret|password|signature|sig)$/i.test(name)) url.searchParams.set(name, "…");
+  return decodeURI(url.href.replaceAll("%E2%80%A6", "…"));
+}
+
+/** An application as it is asked: signed in, politely, and again where it stumbles. */
+export class HttpClient {
+  constructor(private readonly credentials: WebCredentials) {}
+
+  get base(): string {
+    return this.credentials.settings.url;
+  }
+
+  /** The address of a path below the connection's. */
+  address(path: string): string {
+    return `${this.base.replace(/\/+$/, "")}${path.startsWith("/") ? path : `/${path}`}`;
+  }
+
+  /**
+   * Asks until there is an answer that says yes: waits as it is told to, tries again what fails for a while, renews a token
+   * that has ended.
+   * @throws LoadFailure where the answer is no, or none comes
+   */
+  async ask(asked: HttpRequest): Promise<Answer> {
+    const { name, settings } = this.credentials;
+    const started = performance.now();
+    let renewed = false;
+    let waited = 0;
+    const most = mostTries[asked.patient ? "patient" : "quick"];
+    for (let tries = 1; ; tries++) {
+      const tell = (status: number | null, bytes: number) =>
+        asked.told?.({
+          method: asked.method ?? "GET",
+          address: shownAddress(asked.address),
+          status,
+          milliseconds: Math.round(performance.now() - started),
+          bytes,
+          tries,
+        });
+      await waitFor(name, settings.limits, asked);
+      let answer: Answer;
+      try {
+        answer = await this.once(asked);
+      } catch (error) {
+        asked.signal?.throwIfAborted();
+        if (error instanceof LoadFailure || tries >= most || !passes(error)) {
+          tell(null, 0);
+          throw error instanceof LoadFailure ? error : unreached(name, asked.address, error, tries);
+        }
+        await this.wait(growingWait(tries - 1, Math.random()), `${name} does not answer`, asked);
+        continue;
+      }
+      const { status, headers, body } = answer;
+      if (status >= 200 && status < 300) {
+        tell(status, body.length);
+        const rest = allowance(headers, Date.now());
+        if (rest?.left === 0 && rest.resets)
+          await this.wait(Math.min(rest.resets, longestWait), `${name} allows no more requests`, asked);
+        return answer;
+      }
+      if (status === 401 && settings.auth?.oauth && !renewed) {
+        renewed = true;
+        dropToken(this.credentials);
+        continue;
+      }
+      const again = status === 429 || status === 408 || status === 425 || status >= 500;
+      const told = retryAfter(headers["retry-after"], Date.now()) ?? allowance(headers, Date.now())?.resets ?? null;
+      // Who says when to come again is believed, as long as that is not for ever.
+      const bidden = asked.patient && again && told !== null && waited < longestWait;
+      if (!again || (tries >= most && !bidden)) {
+        tell(status, body.length);
+        throw refused(name, asked.address, answer, tries);
+      }
+      if (told !== null && told > longestWait) {
+        tell(status, body.length);
+        throw new LoadFailure({
+          message: `${name} asks to wait ${Math.round(told / 60_000)} minutes before it is asked again`,
+          hint: "Nothing was written; let the load run less often, or run it later.",
+        });
+      }
+      const wait = told ?? growingWait(Math.min(tries, mostTries.patient) - 1, Math.random());
+      waited += wait;
+      await this.wait(wait, status === 429 ? `${name} asks for fewer requests` : `${name} answered ${status}`, asked);
+    }
+  }
+
+  private async wait(milliseconds: number, why: string, { waiting, signal }: HttpRequest): Promise<void> {
+    if (milliseconds > 1000) waiting?.(`${why}; waiting ${Math.ceil(milliseconds / 1000)} s`);
+    try {
+      await pause(milliseconds, undefined, { signal });
+    } finally {
+      waiting?.(null);
+    }
+  }
+
+  /** One request with the redirects that it is led through; what it signs in with goes to its own host alone. */
+  private async once({
+    address,
+    accept = "application/json",
+    method = "GET",
+    json,
+    signal,
+  }: HttpRequest): Promise<Answer> {
+    const origin = new URL(this.base).origin;
+    let at = new URL(address);
+    for (let led = 0; ; led++) {
+      if (!/^https?:$/.test(at.protocol))
+        throw new LoadFailure({ message: `${at.protocol} is no address that is asked` });
+      await reach(destination(at));
+      const own = at.origin === origin;
+      const response = await request(at, {
+        dispatcher: agent,
+        method,
+        signal,
+        body: json,
+        headers: {
+          accept,
+          "accept-encoding": "gzip, deflate, br",
+          "user-agent": "undercoat",
+          ...(json === undefined ? {} : { "content-type": "application/json" }),
+          ...(own ? await signedIn(this.credentials) : {}),
+        },
+      });
+      const headers = headersOf(response.headers);
+      const to = headers.location;
+      if (response.statusCode >= 300 && response.statusCode < 400 && to !== undefined && method === "GET") {
+        await response.body.dump();
+        if (led >= mostRedirects)
+          throw new LoadFailure({
+            message: `${address} leads round in a circle: more than ${mostRedirects} redirects`,
+          });
+        at = new URL(to, at);
+        continue;
+      }
+      return { status: response.statusCode, headers, address: at.href, body: await bodyOf(response, headers, at) };
+    }
+  }
+}
+
+/** The headers that sign a request in. */
+async function signedIn(credentials: WebCredentials): Promise<Record<string, string>> {
+  const { settings, password } = credentials;
+  const { auth } = settings;
+  if (!auth) return {};
+  if (auth.basic) return { authorization: `Basic ${Buffer.from(`${auth.basic.user}:${password}`).toString("base64")}` };
+  if (auth.key) return { [auth.key.header.toLowerCase()]: password };
+  if (auth.oauth) return { authorization: `Bearer ${await bearerOf(credentials)}` };
+  return { authorization: `Bearer ${password}` };
+}
+
+const headersOf = (headers: Dispatcher.ResponseData["headers"]): Record<string, string | undefined> =>
+  Object.fromEntries(
+    Object.entries(headers).map(([name, value]) => [
+      name.toLowerCase(),
+      value === undefined ? undefined : [value].flat().join(", "),
+    ]),
+  );
+
+/** An answer's body, unpacked. @throws LoadFailure where it is longer than is taken, however small it was packed */
+async function bodyOf(
+  response: Dispatcher.ResponseData,
+  headers: Record<string, string | undefined>,
+  at: URL,
+): Promise<Buffer> {
+  const packed = headers["content-encoding"]?.trim().toLowerCase();
+  const unpack = packed && packed !== "identity" ? unpackers[packed] : undefined;
+  if (packed && packed !== "identity" && !unpack) {
+    response.body.destroy();
+    throw new LoadFailure({ message: `${at.host} packs its answer in a way that is not read: ${packed}` });
+  }
+  const stream: AsyncIterable<unknown> = unpack
+    ? pipeline(response.body, unpack() as Transform, () => undefined)
+    : response.body;
+  const parts: Buffer[] = [];
+  let size = 0;
+  try {
+    for await (const part of stream) {
+      size += (part as Buffer).length;
+      if (size > longestAnswer)
+        throw new LoadFailure({
+          message: `${at.host} answers with more than ${longestAnswer / 1024 / 1024} MB at once`,
+          hint: "Ask for smaller pages.",
+        });
+      parts.push(part as Buffer);
+    }
+  } finally {
+    response.body.destroy();
+  }
+  return Buffer.concat(parts);
+}
+
+/** True for a failure of the way, after which another try may pass. */
+function passes(error: unknown): boolean {
+  const code = String((error as { code?: unknown }).code ?? "");
+  return (
+    /^(ECONN|EPIPE|ETIMEDOUT|EAI_AGAIN|UND_ERR_(SOCKET|HEADERS_TIMEOUT|BODY_TIMEOUT|CONNECT_TIMEOUT|RES_CONTENT_LENGTH|CLOSED)|Z_BUF_ERROR|HPE_)/.test(
+      code,
+    ) || /terminated|aborted|premature/i.test((error as Error).message)
+  );
+}
+
+function unreached(name: string, address: string, error: unknown, tries: number): LoadFailure {
+  const { code = "", message } = error as { code?: string; message: string };
+  const { host, port } = destination(new URL(address));
+  const often = tries > 1 ? `, though it was tried ${tries} times` : "";
+  if (code === "ENOTFOUND")
+    return new LoadFailure({ message: `The host name ${host} is not known`, hint: "Check its spelling." });
+  if (code === "ECONNREFUSED")
+    return new LoadFailure({
+      message: `Nothing answers at ${host}:${port}${often}`,
+      hint: "Check the address, and that the application runs.",
+    });
+  if (/CERT|SELF_SIGNED|ALTNAME|TLS|SSL/i.test(code))
+    return new LoadFailure({
+      message: `${name}'s certificate was not accepted: ${message}`,
+      hint: "It must be one that this machine trusts (NODE_EXTRA_CA_CERTS names others).",
+    });
+  if (/^Z_/.test(code))
+    return new LoadFailure({ message: `${host} answers with what can't be unpacked`, detail: message });
+  return new LoadFailure({ message: `${name} broke off its answer${often}`, detail: `${code} ${message}`.trim() });
+}
+
+/** What an application says when it says no, cut to what a person reads. */
+function refused(name: string, address: string, { status, headers, body }: Answer, tries: number): LoadFailure {
+  const page = /html/i.test(headers["content-type"] ?? "");
+  const said = page ? undefined : body.toString("utf8").slice(0, 500).trim() || undefined;
+  const what = shownAddress(address);
+  const often = tries > 1 ? `, after ${tries} tries` : "";
+  const scope = /insufficient_scope/.test(headers["www-authenticate"] ?? "")
+    ? /scope="([^"]*)"/.exec(headers["www-authenticate"] ?? "")?.[1]
+    : undefined;
+  const hints: Record<number, string> = {
+    401: "Check what it is signed in with.",
+    403: scope
+      ? `It asks for the scope ${scope}: add it to the connection.`
+      : "What it is signed in with lacks the right.",
+    404: "Check the path; the address is asked for just as it stands here.",
+  };
+  return new LoadFailure({
+    message: `${name} answered ${status} to ${what}${often}`,
+    ...(said ? { detail: said } : {}),
+    ...(hints[status] ? { hint: hints[status] } : {}),
+  });
+}

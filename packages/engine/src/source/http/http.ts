@@ -1,0 +1,257 @@
+import { kindOf } from "@undercoat/core/connection/kinds";
+import type {
+  Dataset,
+  DatasetSummary,
+  Glance,
+  Proposal,
+  Scan,
+  ScanProgress,
+  TimeColumn,
+} from "@undercoat/core/dataset/dataset";
+import { type ApiDescription, type ApiResource, readOpenApi } from "@undercoat/core/http/openapi";
+import type { From } from "@undercoat/core/pipeline/pipeline";
+import type { TableName } from "@undercoat/core/sql/identifier";
+import { shortType, typeFamily } from "@undercoat/core/sql/type";
+import { type CheckStep, networkSteps, runSteps, type Step } from "../../connection/check.ts";
+import type { CredentialsOf, Row } from "../../connection/credentials.ts";
+import { Cancelled, LoadFailure } from "../../failure.ts";
+import { HttpClient } from "../../http/client.ts";
+import { destination } from "../../http/reach.ts";
+import { bearerOf } from "../../http/token.ts";
+import { Fitting } from "../files/shaped.ts";
+import { jsonRecord, MemberNames, rowOf } from "../members.ts";
+import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
+import { pagesOf } from "./pages.ts";
+import { propose } from "./propose.ts";
+import { HttpSnapshot, readingOf } from "./snapshot.ts";
+import { Spool } from "./spool.ts";
+
+/** How long an application's description is taken to stand, in milliseconds. */
+const lasting = 60_000;
+const descriptions = new Map<string, { at: number; read: Promise<ApiDescription> }>();
+
+/** An application that is asked by HTTP, as a source. It answers nothing of its records: these are received and asked there. */
+export class HttpSource implements Source {
+  private readonly client: HttpClient;
+
+  constructor(private readonly credentials: CredentialsOf<"http">) {
+    this.client = new HttpClient(credentials);
+  }
+
+  async check(asWarehouse: boolean, tell: (step: CheckStep) => void): Promise<boolean> {
+    const { settings, name } = this.credentials;
+    const { auth, describe } = settings;
+    const at = destination(new URL(settings.url));
+    const steps: Step[] = [
+      ...networkSteps(at),
+      [
+        "sign in",
+        async () => {
+          if (!auth) return { fact: "nothing to sign in with", skipped: true };
+          if (!auth.oauth)
+            return { fact: `${kindOf(settings).manner(settings)}: tried with the first page`, skipped: true };
+          await bearerOf(this.credentials);
+          const { scopes } = auth.oauth;
+          return { fact: `a token was given${scopes?.length ? ` for ${scopes.join(", ")}` : ""}` };
+        },
+      ],
+      [
+        "description",
+        async () => {
+          if (!describe) return { fact: "none is named: paths are looked at one by one", skipped: true };
+          const { title, resources } = await this.description(true);
+          return { fact: `${title}: ${resources.length} paths give records` };
+        },
+      ],
+      [
+        "read",
+        async () => {
+          const [first] = describe ? (await this.description()).resources : [];
+          if (!first) {
+            const { status } = await this.client
+              .ask({ address: this.client.address("/"), accept: "*/*" })
+              .catch((error: unknown) => {
+                // That nothing stands at the root says nothing of what stands below.
+                if (error instanceof LoadFailure && / answered 40[45] /.test(error.failure.message))
+                  return { status: 404 };
+                throw error;
+              });
+            return status === 404
+              ? { fact: "nothing stands at the address itself", skipped: true }
+              : { fact: `it answers ${status}` };
+          }
+          const rows = await this.firstRows({ schema: "", table: first.path }, 10);
+          return { fact: `${first.path} gives ${rows.length === 0 ? "no records now" : "records"}` };
+        },
+      ],
+      [
+        "write",
+        async () => {
+          if (!asWarehouse) return { fact: "not asked for: used as a source only", skipped: true };
+          throw new LoadFailure({ message: "An application is a source only; a warehouse is PostgreSQL" });
+        },
+      ],
+    ];
+    return runSteps({ name, ...at }, steps, tell);
+  }
+
+  /** What the application says of itself. @throws LoadFailure where that can't be read */
+  private description(anew = false): Promise<ApiDescription> {
+    const { describe = "" } = this.credentials.settings;
+    const address = /^https?:/.test(describe) ? describe : this.client.address(describe);
+    const key = `${this.credentials.name} ${address}`;
+    const known = descriptions.get(key);
+    if (known && !anew && Date.now() - known.at < lasting) return known.read;
+    const read = this.client
+      .ask({ address, accept: "application/json, application/yaml;q=0.9, */*;q=0.1" })
+      .then(({ body }) => readOpenApi(body.toString("utf8")))
+      .catch((error: unknown) => {
+        descriptions.delete(key);
+        if (!(error instanceof RangeError)) throw error;
+        throw new LoadFailure({
+          message: `${address}: ${error.message}`,
+          hint: "Leave the description out, or name another.",
+        });
+      });
+    descriptions.set(key, { at: Date.now(), read });
+    return read;
+  }
+
+  private async resource(path: string): Promise<ApiResource | null> {
+    if (!this.credentials.settings.describe) return null;
+    return (await this.description()).resources.find((one) => one.path === path) ?? null;
+  }
+
+  async datasets(): Promise<DatasetSummary[]> {
+    if (!this.credentials.settings.describe) return [];
+    return (await this.description()).resources.map(({ path, summary }) => ({
+      schema: "",
+      name: path,
+      kind: "resource",
+      rows: null,
+      bytes: null,
+      comment: summary,
+    }));
+  }
+
+  async completed(from: From): Promise<From> {
+    const found = from.path === undefined || from.page || from.records ? null : await this.resource(from.path);
+    if (!found) return from;
+    const { records, page, since } = found;
+    return { ...from, ...(records ? { records } : {}), ...(page ? { page } : {}), ...(since ? { since } : {}) };
+  }
+
+  private async named(table: TableName): Promise<From> {
+    return this.completed({ connection: this.credentials.name, path: table.table });
+  }
+
+  async dataset(table: TableName): Promise<Dataset> {
+    return (await this.snapshot("")).describe(await this.named(table));
+  }
+
+  async firstRows(table: TableName, limit: number): Promise<Row[]> {
+    const from = await this.named(table);
+    const { records } = await (await this.open()).first(from);
+    return records.slice(0, limit).flatMap((text, at) => {
+      const record = jsonRecord(text, at + 1, false);
+      return "fault" in record ? [] : [Object.fromEntries(record.values)];
+    });
+  }
+
+  async timeColumns(table: TableName): Promise<TimeColumn[]> {
+    const { columns, proposal } = await this.dataset(table);
+    return columns
+      .filter(({ fits = "text" }) => typeFamily(fits) === "moment" || typeFamily(fits) === "integer")
+      .map(({ name, fits = "text" }) => ({
+        column: name,
+        type: fits,
+        earliest: null,
+        latest: null,
+        grain: null,
+        nulls: true,
+        indexed: true,
+        sampled: null,
+        suggested: name === proposal?.changes,
+        why: name === proposal?.changes ? "its name says that it changes with its record" : "its values could tell",
+      }));
+  }
+
+  async arrivals(): Promise<null> {
+    return null;
+  }
+
+  async glance(from: From): Promise<Glance> {
+    const snapshot = await this.open();
+    const { records, address } = await snapshot.first(from);
+    const { columns } = await snapshot.describe(from);
+    const shown = records.slice(0, 12);
+    const names = columns.filter(({ name }) => name !== from.origin).map(({ name }) => name);
+    const row = rowOf(names, from.flatten ?? false, "no record that was looked at");
+    return {
+      file: address,
+      files: 1,
+      sheet: null,
+      form: null,
+      raw: shown.map((text) => text.replace(/\s+/g, " ")),
+      columns: columns
+        .filter(({ name }) => name !== from.origin)
+        .map(({ name, fits = "text" }) => ({ name, type: shortType(fits) })),
+      rows: shown.map((text, at) => {
+        const { fields, fault } = row(jsonRecord(text, at + 1, from.flatten ?? false));
+        return { fields: fault === null ? fields : [text], fault };
+      }),
+    };
+  }
+
+  async propose(from: From, signal: AbortSignal): Promise<Proposal> {
+    const described = await this.resource(from.path ?? "");
+    return propose(this.client, from, described, signal);
+  }
+
+  /** Reads every page; what was read is kept for the load that follows. */
+  async scan(from: From, tell: (progress: ScanProgress) => void, signal: AbortSignal): Promise<Scan> {
+    const { name } = this.credentials;
+    const url = new URL(this.client.address(from.path ?? "/"));
+    for (const [parameter, value] of Object.entries(from.parameters ?? {})) url.searchParams.set(parameter, value);
+    const spool = await Spool.open(readingOf(name, url.href, from));
+    await spool?.clear();
+    let bytes = 0;
+    const ask = (address: string) =>
+      this.client.ask({ address, patient: true, signal, told: (asked) => (bytes += asked.bytes) });
+    const flatten = from.flatten ?? false;
+    const fitting = new Fitting();
+    const found = new MemberNames(flatten);
+    for await (const { records } of pagesOf({ name, from, ask, spool, note: () => undefined }, url.href)) {
+      if (signal.aborted) throw new Cancelled("Cancelled");
+      const taken = records.map((text, at) => jsonRecord(text, at + 1, flatten));
+      for (const record of taken) found.add(record);
+      const { names } = found;
+      fitting.take(names, taken.map(rowOf(names, flatten, "no record")));
+      tell({ rows: fitting.rows, bytes, of: 0 });
+    }
+    const kept = new Set(found.names);
+    const types = fitting.columns(".").filter((column) => kept.has(column.name));
+    return {
+      rows: fitting.rows,
+      faults: fitting.faults,
+      types: Object.fromEntries(types.map(({ name: column, fits }) => [column, fits])),
+    };
+  }
+
+  private async open({ after, waiting, note, signal, goesOn = false }: SnapshotOptions = {}): Promise<HttpSnapshot> {
+    await after;
+    return new HttpSnapshot({
+      name: this.credentials.name,
+      client: this.client,
+      resource: (path) => this.resource(path),
+      goesOn,
+      waiting,
+      note,
+      signal,
+    });
+  }
+
+  snapshot(_application: string, options: SnapshotOptions = {}): Promise<Snapshot> {
+    return this.open(options);
+  }
+}

@@ -1,0 +1,160 @@
+import { createHash } from "node:crypto";
+import { JsonFault } from "@undercoat/core/file/json";
+import { recordsIn } from "@undercoat/core/http/body";
+import { firstPage, nextPage, type PageState } from "@undercoat/core/http/page";
+import type { From } from "@undercoat/core/pipeline/pipeline";
+import { LoadFailure } from "../../failure.ts";
+import type { Answer } from "../../http/client.ts";
+import type { Spool } from "./spool.ts";
+
+/** A page of records, each as its JSON was written. */
+export interface Page {
+  /** from 1 */
+  number: number;
+  address: string;
+  records: string[];
+}
+
+/** What reading pages needs. */
+export interface Reading {
+  name: string;
+  from: Pick<From, "records" | "page">;
+  ask(address: string): Promise<Answer>;
+  /** where pages are kept; null where they are not */
+  spool: Spool | null;
+  /** told what people should know of how the pages came */
+  note(words: string): void;
+}
+
+const digest = (text: string) => createHash("sha1").update(text).digest("base64");
+
+/** So many of the latest records are remembered, so that one which stands on two pages is given once. */
+const remembered = 20_000;
+/** How often reading goes back because records moved, before it is given up. */
+const mostSteps = 20;
+
+/**
+ * The pages of an answer, one after another; those that were kept are not asked for again. A record that stands on two pages
+ * just as it is comes once; where records move while they are counted through, reading goes back for what would be lost.
+ * @throws LoadFailure where an answer holds no records, or pages lead round in a circle
+ */
+export async function* pagesOf(reading: Reading, address: string): AsyncGenerator<Page> {
+  const { name, from, ask, spool, note } = reading;
+  let state: PageState | null = firstPage(address, from.page);
+  let number = 0;
+  const seen = new Set<string>();
+  const addresses = new Set<string>();
+  let doubled = 0;
+  let moved = 0;
+  let last: string | null = null;
+  const fresh = (records: string[]): string[] =>
+    records.filter((record) => {
+      const mark = digest(record);
+      if (seen.has(mark)) {
+        doubled++;
+        return false;
+      }
+      seen.add(mark);
+      if (seen.size > remembered) seen.delete(seen.values().next().value ?? "");
+      return true;
+    });
+  const part = (body: string, at: PageState) => recordsOf(name, body, from.records, at);
+
+  if (spool && spool.length > 0) {
+    if (await goesOn(reading, spool)) {
+      note(`${spool.length} pages had been read before, since ${await spool.since()}; reading goes on from there`);
+      for (let page = 1; page <= spool.length; page++) {
+        const kept = await spool.page(page);
+        const records = part(kept.body, kept.state);
+        const own = kept.state.overlaps && records[0] === last ? records.slice(1) : records;
+        last = records.at(-1) ?? last;
+        state = kept.next;
+        yield { number: ++number, address: kept.state.address, records: fresh(own) };
+      }
+    } else await spool.clear();
+  }
+  while (state) {
+    const at: PageState = state;
+    if (addresses.has(at.address) && moved === 0)
+      throw new LoadFailure({
+        message: `${name} leads from page ${number} back to one that was read`,
+        detail: at.address,
+        hint: "Check how its pages follow each other.",
+      });
+    addresses.add(at.address);
+    const answer = await ask(at.address);
+    const body = textOf(name, answer);
+    const records = part(body, at);
+    if (at.overlaps && records[0] !== last && moved < mostSteps && from.page?.offset) {
+      // Somebody took records away before this place, or put some there: what has slipped past is gone back for.
+      moved++;
+      const back = Math.max(0, at.records - (from.page.size ?? 100));
+      const url = new URL(at.address);
+      url.searchParams.set(from.page.offset, String(back));
+      const earlier: PageState = { address: url.href, pages: at.pages, records: back };
+      note(`records moved while page ${number + 1} was read; reading went back to record ${back + 1}`);
+      state = earlier;
+      last = null;
+      continue;
+    }
+    const own = at.overlaps && records[0] === last ? records.slice(1) : records;
+    last = records.at(-1) ?? last;
+    let next: PageState | null;
+    try {
+      next = nextPage(at, from.page, { headers: answer.headers, body, records: records.length });
+    } catch (error) {
+      if (!(error instanceof RangeError || error instanceof JsonFault || error instanceof TypeError)) throw error;
+      throw new LoadFailure({
+        message: `${name}: page ${number + 1} does not lead on: ${error.message.toLowerCase()}`,
+        detail: at.address,
+        hint: "Check how its pages follow each other.",
+      });
+    }
+    if (next && new URL(next.address).origin !== new URL(address).origin)
+      throw new LoadFailure({
+        message: `${name}: page ${number + 1} leads to another host, ${new URL(next.address).host}`,
+        hint: "Pages are read from the connection's own address alone.",
+      });
+    await spool?.add({ state: at, body, next });
+    state = next;
+    yield { number: ++number, address: at.address, records: fresh(own) };
+  }
+  if (doubled) note(`${doubled} records stood on two pages, and were read once`);
+}
+
+/** True where what was kept may be gone on from: where pages are counted, the last must still be as it was. */
+async function goesOn({ name, from, ask }: Reading, spool: Spool): Promise<boolean> {
+  if (!(await spool.lasts())) return false;
+  const { state, body, next } = await spool.page(spool.length);
+  if (next === null || !(from.page?.number || from.page?.offset)) return true;
+  return textOf(name, await ask(state.address)) === body;
+}
+
+/** An answer's text. @throws LoadFailure where it is no JSON by its own word */
+function textOf(name: string, { headers, body, address }: Answer): string {
+  const type = headers["content-type"] ?? "";
+  if (/html/i.test(type))
+    throw new LoadFailure({
+      message: `${name} answers with a page for people (${type.split(";")[0]}) where records are expected`,
+      detail: address,
+      hint: "Check the path and what the connection signs in with: a sign-in page is often what came.",
+    });
+  try {
+    return new TextDecoder("utf-8", { fatal: true }).decode(body);
+  } catch {
+    throw new LoadFailure({ message: `${name} answers with bytes that are no UTF-8`, detail: address });
+  }
+}
+
+function recordsOf(name: string, body: string, path: string | undefined, { pages, address }: PageState): string[] {
+  try {
+    return recordsIn(body, path);
+  } catch (error) {
+    if (!(error instanceof JsonFault)) throw error;
+    throw new LoadFailure({
+      message: `${name}: the answer of page ${pages + 1} ${error.message}`,
+      detail: `${address}\n${body.slice(0, 300)}`,
+      hint: "Say where the records stand in it: records: data",
+    });
+  }
+}

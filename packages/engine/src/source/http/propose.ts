@@ -1,0 +1,113 @@
+import type { Proposal } from "@undercoat/core/dataset/dataset";
+import { JsonFault } from "@undercoat/core/file/json";
+import { recordsIn } from "@undercoat/core/http/body";
+import { guessAnswer, guessFields, sinceNames } from "@undercoat/core/http/guess";
+import type { ApiResource } from "@undercoat/core/http/openapi";
+import { firstPage, nextPage } from "@undercoat/core/http/page";
+import type { From, PageForm } from "@undercoat/core/pipeline/pipeline";
+import { LoadFailure } from "../../failure.ts";
+import type { Answer, HttpClient } from "../../http/client.ts";
+
+/** How a way to the next page is told to people. */
+export function pageWords(page: PageForm): string {
+  if (page.link) return "a link header names the next page";
+  if (page.next) return `${page.next} holds the next page's address`;
+  if (page.cursor) return `${page.cursor} holds a cursor that ${page.as} sends back`;
+  return page.number ? `${page.number} counts pages` : `${page.offset} says how many records to pass over`;
+}
+
+/**
+ * Looks at an answer for where its records are, how pages follow each other and how to ask for what changed, and finds out
+ * by asking what of it holds. Of what a description says nothing is guessed.
+ * @throws LoadFailure where the answer is no JSON that holds records
+ */
+export async function propose(
+  client: HttpClient,
+  from: From,
+  described: ApiResource | null,
+  signal: AbortSignal,
+): Promise<Proposal> {
+  const url = new URL(client.address(from.path ?? "/"));
+  for (const [name, value] of Object.entries(from.parameters ?? {})) url.searchParams.set(name, value);
+  const ask = (address: string) => client.ask({ address, signal });
+  const textOf = ({ body }: Answer) => body.toString("utf8");
+  const first = await ask(url.href);
+  const tried: Proposal["tried"] = [];
+  let guess: ReturnType<typeof guessAnswer>;
+  try {
+    guess = guessAnswer(url.href, first.headers, textOf(first));
+  } catch (error) {
+    if (!(error instanceof JsonFault)) throw error;
+    throw new LoadFailure({
+      message: `The answer ${error.message}`,
+      detail: textOf(first).slice(0, 300),
+      hint: "Check the path, and what the connection signs in with.",
+    });
+  }
+  const records = from.records ?? described?.records ?? guess.records ?? undefined;
+  const held = (answer: Answer): string[] => {
+    try {
+      return recordsIn(textOf(answer), records);
+    } catch {
+      return [];
+    }
+  };
+  const own = held(first);
+  tried.push({
+    words: `${records ?? "the answer itself"} holds ${own.length} record${own.length === 1 ? "" : "s"}`,
+    holds: own.length > 0,
+  });
+  const { key, changes } = described ?? guessFields(own.slice(0, 200));
+  let page: PageForm | undefined;
+  for (const way of described?.page ? [described.page] : guess.pages) {
+    const start = firstPage(url.href, way);
+    const one = start.address === url.href ? first : await ask(start.address).catch(() => null);
+    const leads = one && nextOf(start, way, one, held(one).length);
+    const two = leads ? await ask(leads.address).catch(() => null) : null;
+    const [earlier, later] = [one ? held(one) : [], two ? held(two) : []];
+    // A page that gives the same again is none.
+    const rest = later.slice(leads?.overlaps ? 1 : 0);
+    const holds =
+      rest.length > 0 &&
+      rest.every((record) => !earlier.includes(record)) &&
+      (!leads?.overlaps || later[0] === earlier.at(-1));
+    tried.push({ words: `${pageWords(way)}${holds ? ": a second page was read" : ""}`, holds });
+    if (holds) {
+      page = way;
+      break;
+    }
+  }
+  if (!page && own.length > 0) tried.push({ words: "there is one page only, as far as was found out", holds: true });
+  let since = from.since ?? described?.since ?? undefined;
+  if (!since && changes)
+    for (const parameter of sinceNames(changes)) {
+      const later = new URL(url.href);
+      later.searchParams.set(parameter, new Date(Date.now() + 86_400_000).toISOString());
+      const answer = await ask(later.href).catch(() => null);
+      // Of what changed after tomorrow there is nothing, where the parameter is heard.
+      if (answer && own.length > 0 && held(answer).length === 0) {
+        since = { parameter };
+        tried.push({ words: `${parameter} asks for what changed only: after tomorrow there is nothing`, holds: true });
+        break;
+      }
+    }
+  return {
+    from: {
+      ...from,
+      ...(records === undefined ? {} : { records }),
+      ...(page ? { page } : {}),
+      ...(since ? { since } : {}),
+    },
+    key,
+    changes,
+    tried,
+  };
+}
+
+function nextOf(start: ReturnType<typeof firstPage>, way: PageForm, answer: Answer, records: number) {
+  try {
+    return nextPage(start, way, { headers: answer.headers, body: answer.body.toString("utf8"), records });
+  } catch {
+    return null;
+  }
+}

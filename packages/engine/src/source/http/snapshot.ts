@@ -1,0 +1,227 @@
+import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
+import { guessFields } from "@undercoat/core/http/guess";
+import type { ApiResource } from "@undercoat/core/http/openapi";
+import { sinceValue } from "@undercoat/core/http/since";
+import type { From } from "@undercoat/core/pipeline/pipeline";
+import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import type { Asked, AskedRequest } from "@undercoat/core/run/run";
+import { canonicalType } from "@undercoat/core/sql/type";
+import { LoadFailure } from "../../failure.ts";
+import { type Answer, type HttpClient, shownAddress } from "../../http/client.ts";
+import { Fitting } from "../files/shaped.ts";
+import { type JsonRecord, jsonRecord, MemberNames, rowOf } from "../members.ts";
+import { recordLines, recordStream, textColumn } from "../records.ts";
+import type { RowStream, Snapshot } from "../source.ts";
+import { Whole } from "../whole.ts";
+import { type Page, pagesOf } from "./pages.ts";
+import { Spool } from "./spool.ts";
+
+/** So many requests are told one by one. */
+const mostTold = 500;
+/** So much of the first page is kept to be shown, in characters. */
+const firstShown = 20_000;
+/** Records changed within so many milliseconds are looked at for fields that earlier ones lack. */
+const lately = 24 * 3_600_000;
+
+export interface HttpOptions {
+  name: string;
+  client: HttpClient;
+  /** what the application's own description says of a path */
+  resource(path: string): Promise<ApiResource | null>;
+  goesOn: boolean;
+  waiting?: (why: string | null) => void;
+  /** told what people should know of how the pages came */
+  note?: (words: string) => void;
+  signal?: AbortSignal;
+}
+
+/** An application as it is asked for records. It has no one moment: keys decide between what came twice. */
+export class HttpSnapshot extends Whole implements Snapshot {
+  private names: string[] = [];
+  private flatten = false;
+  private from: From | null = null;
+  private spool: Spool | null = null;
+  private date: string | null = null;
+  private readonly told: Asked = { requests: [], count: 0, bytes: 0, first: null };
+
+  constructor(private readonly options: HttpOptions) {
+    super();
+  }
+
+  /** What is asked of an application's records is asked of those that were received. */
+  answers(): null {
+    return null;
+  }
+
+  private async ask(address: string): Promise<Answer> {
+    const { client, signal, waiting, goesOn: patient } = this.options;
+    const answer = await client.ask({ address, patient, signal, waiting, told: (asked) => this.tell(asked) });
+    this.date ??= answer.headers.date ?? null;
+    return answer;
+  }
+
+  private tell(asked: AskedRequest): void {
+    this.told.count++;
+    this.told.bytes += asked.bytes;
+    if (this.told.requests.length < mostTold) this.told.requests.push(asked);
+  }
+
+  /** The address of what a load reads, with its parameters. */
+  private address(from: From, parameters: Record<string, string> = {}): string {
+    const { path = "/" } = from;
+    const url = new URL(this.options.client.address(path));
+    for (const [name, value] of Object.entries({ ...from.parameters, ...parameters }))
+      url.searchParams.set(name, value);
+    return url.href;
+  }
+
+  /** The first page of what a load reads. */
+  async first(from: From, parameters: Record<string, string> = {}): Promise<Page> {
+    const { name } = this.options;
+    const reading = { name, from, ask: (at: string) => this.ask(at), spool: null, note: () => undefined };
+    for await (const page of pagesOf(reading, this.address(from, parameters))) return page;
+    return { number: 1, address: this.address(from), records: [] };
+  }
+
+  /** Some records: the first page, and what has changed of late, whose fields may be newer. */
+  private async sample(from: From): Promise<JsonRecord[]> {
+    const since =
+      from.since && !from.since.as ? { [from.since.parameter]: new Date(Date.now() - lately).toISOString() } : null;
+    const pages = [await this.first(from), ...(since ? [await this.first(from, since)] : [])];
+    return pages.flatMap(({ records }) => records.map((text, at) => jsonRecord(text, at + 1, from.flatten ?? false)));
+  }
+
+  async describe(from: From): Promise<Dataset> {
+    const { name, resource } = this.options;
+    if (from.path === undefined)
+      throw new LoadFailure({
+        message: `${name} is an application: it has no tables or files and takes no query`,
+        hint: "Name a path below its address: from: { path: /scans }",
+      });
+    const described = await resource(from.path);
+    const records = await this.sample(from);
+    const { types = {}, flatten = false } = from;
+    const members = new MemberNames(flatten, [
+      ...(flatten ? [] : (described?.fields ?? []).map((field) => field.name)),
+      ...Object.keys(types),
+    ]);
+    for (const record of records) members.add(record);
+    this.names = members.names;
+    this.flatten = flatten;
+    this.from = from;
+    if (this.names.length === 0)
+      throw new LoadFailure({
+        message: `${name} gives no record at ${from.path} now, and no description says what one is made of`,
+        hint: "Look again once it has one, or say the columns' types: types: { id: bigint }",
+      });
+    const fitting = new Fitting();
+    const row = rowOf(this.names, flatten, "");
+    fitting.take(this.names, records.map(row));
+    const found = new Map(fitting.columns(".").map((column) => [column.name, column.fits]));
+    const said = new Map((described?.fields ?? []).map((field) => [field.name, field]));
+    const columns = this.names.map((column): DatasetColumn => {
+      const own = said.get(column);
+      const type = types[column] === undefined ? own?.type : canonicalType(types[column] ?? "");
+      return { ...textColumn(column, type ?? found.get(column)), comment: own?.comment ?? null };
+    });
+    const { origin } = from;
+    if (origin !== undefined && this.names.includes(origin))
+      throw new LoadFailure({
+        message: `The records have a member ${origin} of their own`,
+        hint: "Name another column for the origin.",
+      });
+    const guessed = guessFields(records.filter((record) => !("fault" in record)).map((record) => record.text));
+    const [key, changes] = [described?.key ?? guessed.key, described?.changes ?? guessed.changes];
+    return {
+      columns: [...(origin === undefined ? [] : [textColumn(origin)]), ...columns],
+      indexes: [],
+      lines: true,
+      proposal: { key: key === null ? [] : [key], changes },
+    };
+  }
+
+  async identity(): Promise<string | null> {
+    return this.options.client.base;
+  }
+
+  async moment(): Promise<string | null> {
+    const at = this.date === null ? Number.NaN : Date.parse(this.date);
+    return new Date(Number.isNaN(at) ? Date.now() : at).toISOString().replace("Z", "+00");
+  }
+
+  private windowAddress(plan: LoadPlan, window: Window): string {
+    if (!this.from) throw new Error("An application is described before it is read");
+    const { since } = this.from;
+    const { watermark } = plan.read;
+    const asks = since && watermark && window.kind === "since";
+    return this.address(
+      this.from,
+      asks ? { [since.parameter]: sinceValue(since, { ...watermark, value: window.value }) } : {},
+    );
+  }
+
+  async rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {
+    const address = this.windowAddress(plan, window);
+    const { name, goesOn } = this.options;
+    const { records, page } = this.from ?? {};
+    if (goesOn && limit === null) this.spool = await Spool.open(readingOf(name, address, this.from));
+    const reading = {
+      name,
+      from: { records, page },
+      ask: (at: string) => this.ask(at),
+      spool: this.spool,
+      note: (words: string) => this.options.note?.(words),
+    };
+    return recordStream((tell) => this.lines(plan, pagesOf(reading, address), limit, tell));
+  }
+
+  private async *lines(
+    plan: LoadPlan,
+    pages: AsyncIterable<Page>,
+    limit: number | null,
+    tell: (rows: number) => void,
+  ): AsyncGenerator<Buffer> {
+    const at = { page: 0 };
+    const { origin } = plan.read;
+    const part = this.options.name;
+    const line = recordLines(plan, {
+      part: origin === null ? part : (this.from?.connection ?? part),
+      names: this.names,
+      place: (record) => `page ${at.page}, record ${record.line}`,
+    });
+    const row = rowOf(this.names, this.flatten, "no record that was looked at");
+    let rows = 0;
+    for await (const page of pages) {
+      at.page = page.number;
+      this.told.first ??= page.records.join("\n").slice(0, firstShown);
+      let piece = "";
+      for (const [place, text] of page.records.entries()) {
+        if (limit !== null && rows >= limit) break;
+        rows++;
+        piece += line(row(jsonRecord(text, place + 1, this.flatten)));
+      }
+      if (piece) yield Buffer.from(piece);
+      if (this.options.signal?.aborted || (limit !== null && rows >= limit)) break;
+    }
+    tell(rows);
+  }
+
+  asked(): Asked {
+    return this.told;
+  }
+
+  async finish(): Promise<[]> {
+    await this.spool?.drop();
+    return [];
+  }
+
+  statement(plan: LoadPlan, window: Window): string {
+    return `GET ${shownAddress(this.windowAddress(plan, window))}`;
+  }
+
+  async close(): Promise<void> {}
+}
+
+/** What tells one reading from every other: whom it asks, for what, and how it is taken. */
+export const readingOf = (name: string, address: string, from: From | null) =>
+  JSON.stringify([name, address, from?.records, from?.page]);

@@ -1,0 +1,267 @@
+import { createHash, randomBytes } from "node:crypto";
+import { createServer, type IncomingMessage, type ServerResponse } from "node:http";
+import type { AddressInfo } from "node:net";
+import { openApi } from "./gate-api.ts";
+import { Scans } from "./gate-books.ts";
+
+/** What goes wrong at an application, where somebody wants to see what becomes of it. */
+export interface Trouble {
+  /** every answer takes so many milliseconds longer */
+  slow?: number;
+  /** of so many requests one is answered with 503 */
+  fails?: number;
+  /** of so many requests one is cut off in the middle of its answer */
+  cuts?: number;
+  /** so many requests in two seconds, more are answered with 429 */
+  limit?: number;
+  /** records have a field more, or lack one */
+  fields?: "more" | "fewer";
+}
+
+export interface Gate {
+  port: number;
+  /** the address below which records are asked for */
+  url: string;
+  client: string;
+  secret: string;
+  /** an hour of business: scans come, some are put right, some are struck out; how many of each */
+  passHour(): { added: number; changed: number; deleted: number };
+  trouble(next: Trouble): void;
+  /** requests that were answered, by path without parameters */
+  counts(): Record<string, number>;
+  /** ends every token at once */
+  endTokens(): void;
+  /** comments that were sent, by scan */
+  comments(): { scan: string; text: string }[];
+  close(): Promise<void>;
+}
+
+/** How it is set up. */
+export interface GateOptions {
+  port?: number;
+  scans?: number;
+  secret?: string;
+  /** how long a token lasts, in seconds */
+  lasting?: number;
+}
+
+const mostPerPage = 1000;
+
+interface Grant {
+  scopes: string[];
+  ends: number;
+}
+
+/**
+ * The Gate service: scans and incidents of the ports' gates over HTTP, signed in to by OAuth 2 in the client's own name or with
+ * somebody's consent (RFC 6749, RFC 7636), described by OpenAPI 3. On loopback; `port` 0 is any.
+ */
+export async function openGate({
+  port = 0,
+  scans = 300_000,
+  secret = "gate",
+  lasting = 300,
+}: GateOptions = {}): Promise<Gate> {
+  const books = new Scans(scans);
+  const client = "undercoat";
+  const tokens = new Map<string, Grant>();
+  const codes = new Map<string, { challenge: string; redirect: string; scopes: string[] }>();
+  const refreshes = new Map<string, string[]>();
+  const comments: { scan: string; text: string }[] = [];
+  const counts: Record<string, number> = {};
+  let trouble: Trouble = {};
+  let asked = 0;
+  let lately: number[] = [];
+
+  const give = (response: ServerResponse, status: number, body: string, headers: Record<string, string> = {}) => {
+    response.writeHead(status, { "content-type": "application/json", ...headers }).end(body);
+  };
+  const problem = (response: ServerResponse, status: number, title: string, headers: Record<string, string> = {}) =>
+    give(response, status, JSON.stringify({ title, status }), {
+      "content-type": "application/problem+json",
+      ...headers,
+    });
+
+  const tokenFor = (scopes: string[], refreshing: boolean) => {
+    const token = randomBytes(24).toString("base64url");
+    tokens.set(token, { scopes, ends: Date.now() + lasting * 1000 });
+    const refresh = refreshing ? randomBytes(24).toString("base64url") : null;
+    if (refresh) refreshes.set(refresh, scopes);
+    return JSON.stringify({
+      access_token: token,
+      token_type: "Bearer",
+      expires_in: lasting,
+      scope: scopes.join(" "),
+      ...(refresh ? { refresh_token: refresh } : {}),
+    });
+  };
+
+  const token = (request: IncomingMessage, response: ServerResponse, form: URLSearchParams) => {
+    const [, basic] = /^Basic (.*)$/.exec(request.headers.authorization ?? "") ?? [];
+    const [id, given] = basic
+      ? Buffer.from(basic, "base64").toString("utf8").split(":").map(decodeURIComponent)
+      : [form.get("client_id"), form.get("client_secret")];
+    const refuse = (error: string, status = 400) => give(response, status, JSON.stringify({ error }));
+    if (id !== client || given !== secret) return refuse("invalid_client", 401);
+    const wanted = (form.get("scope") ?? "scans.read").split(" ").filter(Boolean);
+    switch (form.get("grant_type")) {
+      case "client_credentials":
+        if (wanted.some((scope) => !/^(scans|incidents)\.(read|write)$/.test(scope))) return refuse("invalid_scope");
+        return give(response, 200, tokenFor(wanted, false));
+      case "authorization_code": {
+        const code = codes.get(form.get("code") ?? "");
+        codes.delete(form.get("code") ?? "");
+        const challenge = createHash("sha256")
+          .update(form.get("code_verifier") ?? "")
+          .digest("base64url");
+        if (!code || code.challenge !== challenge || code.redirect !== form.get("redirect_uri"))
+          return refuse("invalid_grant");
+        return give(response, 200, tokenFor(code.scopes, true));
+      }
+      case "refresh_token": {
+        const scopes = refreshes.get(form.get("refresh_token") ?? "");
+        // Each is good for once.
+        refreshes.delete(form.get("refresh_token") ?? "");
+        return scopes ? give(response, 200, tokenFor(scopes, true)) : refuse("invalid_grant");
+      }
+      default:
+        return refuse("unsupported_grant_type");
+    }
+  };
+
+  /** The page on which somebody consents; agreeing leads back with a code. */
+  const consent = (url: URL, response: ServerResponse) => {
+    const back = url.searchParams.get("redirect_uri") ?? "";
+    const fits =
+      url.searchParams.get("client_id") === client &&
+      url.searchParams.get("response_type") === "code" &&
+      url.searchParams.get("code_challenge_method") === "S256" &&
+      /^http:\/\/(127\.0\.0\.1|localhost)(:\d+)?\//.test(back);
+    if (!fits) return problem(response, 400, "The request for consent is not as it should be");
+    const to = new URL(back);
+    to.searchParams.set("state", url.searchParams.get("state") ?? "");
+    if (url.searchParams.has("agreed")) {
+      const code = randomBytes(18).toString("base64url");
+      codes.set(code, {
+        challenge: url.searchParams.get("code_challenge") ?? "",
+        redirect: back,
+        scopes: (url.searchParams.get("scope") ?? "scans.read").split(" ").filter(Boolean),
+      });
+      to.searchParams.set("code", code);
+      response.writeHead(302, { location: to.href }).end();
+      return;
+    }
+    to.searchParams.set("error", "access_denied");
+    const agreed = new URL(url.href);
+    agreed.searchParams.set("agreed", "yes");
+    const written = (text: string) => text.replace(/[&<>"]/g, (sign) => `&#${sign.charCodeAt(0)};`);
+    response
+      .writeHead(200, { "content-type": "text/html; charset=utf-8" })
+      .end(
+        `<!doctype html><title>Gate service</title><body style="font:16px sans-serif;max-width:32em;margin:4em auto"><h1>Gate service</h1><p>Undercoat asks to read for you: <b>${written(url.searchParams.get("scope") ?? "scans.read")}</b>.</p><p><a href="${written(agreed.pathname + agreed.search)}">Allow it</a> &nbsp; <a href="${written(to.href)}">Don't</a></p>`,
+      );
+  };
+
+  const page = (
+    url: URL,
+    response: ServerResponse,
+    rows: { of(after: string, most: number): string[]; keyOf(record: string): string },
+  ) => {
+    const most = Math.min(Number(url.searchParams.get("limit") ?? 200) || 200, mostPerPage);
+    const after = Buffer.from(url.searchParams.get("after") ?? "", "base64url").toString("utf8");
+    const found = rows.of(after, most + 1);
+    const given = found.slice(0, most);
+    const last = given.at(-1);
+    const next = found.length > most && last !== undefined ? Buffer.from(rows.keyOf(last)).toString("base64url") : null;
+    give(response, 200, `{"data":[${given.join(",")}],"next":${JSON.stringify(next)}}`);
+  };
+
+  const records = async (url: URL, request: IncomingMessage, response: ServerResponse, body: string) => {
+    const path = url.pathname.replace(/^\/api/, "");
+    const [, bearer] = /^Bearer (.*)$/.exec(request.headers.authorization ?? "") ?? [];
+    const grant = tokens.get(bearer ?? "");
+    if (!grant || grant.ends < Date.now())
+      return problem(response, 401, "The token has ended, or is none", {
+        "www-authenticate": 'Bearer error="invalid_token"',
+      });
+    const may = (scope: string) => {
+      if (grant.scopes.includes(scope)) return true;
+      problem(response, 403, `The scope ${scope} is needed`, {
+        "www-authenticate": `Bearer error="insufficient_scope", scope="${scope}"`,
+      });
+      return false;
+    };
+    const since = url.searchParams.get("updated_after");
+    if (path === "/scans") return may("scans.read") && page(url, response, books.page(since, trouble.fields ?? null));
+    if (path === "/scans/deleted") return may("scans.read") && page(url, response, books.deletedPage());
+    if (path === "/incidents") return may("incidents.read") && page(url, response, books.incidentPage());
+    const [, scan] = /^\/scans\/(\d+)\/comments$/.exec(path) ?? [];
+    if (scan && request.method === "POST") {
+      if (!may("scans.write")) return;
+      const { text } = JSON.parse(body || "{}") as { text?: unknown };
+      if (typeof text !== "string" || text.length > 500)
+        return problem(response, 422, "A comment is a text of up to 500 signs");
+      comments.push({ scan, text });
+      return give(response, 201, "{}");
+    }
+    return problem(response, 404, `There is nothing at ${path}`);
+  };
+
+  const server = createServer((request, response) => {
+    const url = new URL(request.url ?? "/", `http://${request.headers.host ?? "127.0.0.1"}`);
+    let body = "";
+    request.on("data", (part) => {
+      body += part;
+      if (body.length > 100_000) request.destroy();
+    });
+    request.on("end", async () => {
+      counts[url.pathname] = (counts[url.pathname] ?? 0) + 1;
+      if (url.pathname === "/api/openapi.json")
+        return give(response, 200, JSON.stringify(openApi(`http://${request.headers.host}`)));
+      if (url.pathname === "/oauth/authorize") return consent(url, response);
+      if (url.pathname === "/oauth/token" && request.method === "POST")
+        return token(request, response, new URLSearchParams(body));
+      if (!url.pathname.startsWith("/api/")) return problem(response, 404, `There is nothing at ${url.pathname}`);
+      asked++;
+      if (trouble.slow) await new Promise((done) => setTimeout(done, trouble.slow));
+      if (trouble.limit) {
+        const now = Date.now();
+        lately = lately.filter((at) => at > now - 2000);
+        if (lately.length >= trouble.limit) return problem(response, 429, "Too many requests", { "retry-after": "1" });
+        lately.push(now);
+      }
+      if (trouble.fails && asked % trouble.fails === 0) return problem(response, 503, "Not now");
+      if (trouble.cuts && asked % trouble.cuts === 0) {
+        response.writeHead(200, { "content-type": "application/json", "content-length": "100000" });
+        response.write('{"data":[');
+        response.destroy();
+        return;
+      }
+      await records(url, request, response, body);
+    });
+  });
+  await new Promise<void>((done, fail) => {
+    server.once("error", fail);
+    server.listen(port, "127.0.0.1", done);
+  });
+  const { port: bound } = server.address() as AddressInfo;
+  return {
+    port: bound,
+    url: `http://127.0.0.1:${bound}/api`,
+    client,
+    secret,
+    passHour: () => books.passHour(),
+    trouble: (next) => {
+      trouble = next;
+      lately = [];
+    },
+    counts: () => ({ ...counts }),
+    endTokens: () => tokens.clear(),
+    comments: () => [...comments],
+    close: () =>
+      new Promise((done) => {
+        server.close(() => done());
+        server.closeAllConnections();
+      }),
+  };
+}
