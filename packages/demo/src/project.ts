@@ -175,6 +175,23 @@ pipelines:
         into: { table: harbour.takings, mode: upsert, key: [day, till] }
         proof: { by: { column: day, slice: day }, figures: [rows, sum(takings)] }
     schedule: { every: PT1M, when: arrived, zone: Europe/Oslo }
+  gate-service:
+    title: Gate service
+    owner: Harbour office
+    note: The ports' gates tell over HTTP who came through. What changed since is asked for; a scan that was put right comes again.
+    warehouse: warehouse
+    loads:
+      scan:
+        from: { connection: gate, path: /scans, records: data, page: { cursor: next, as: after, size: 1000, sizeAs: limit }, since: { parameter: updated_after, excludes: true } }
+        watermark: { column: updated_at, lookBack: PT10M }
+        columns: { scan_id: scan_id, ticket: ticket, port: port, gate: gate, result: result, paid: { as: paid, type: "numeric(8,2)" }, scanned_at: scanned_at, updated_at: updated_at, device: device }
+        into: { table: harbour.scan, mode: upsert, key: [scan_id] }
+        proof: { by: { column: scanned_at, slice: day, zone: Europe/Oslo }, figures: [rows, sum(paid)] }
+      incident:
+        from: { connection: gate, path: /incidents, records: data, page: { cursor: next, as: after, size: 500, sizeAs: limit } }
+        into: { table: harbour.incident, mode: upsert, key: [incident_id], deleted: mark }
+        proof: { figures: [rows, sum(minutes)] }
+    schedule: { every: PT1H, zone: Europe/Oslo }
   workshop:
     title: Workshop
     owner: Technical department

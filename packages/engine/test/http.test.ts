@@ -97,7 +97,7 @@ sourceContract("An application over HTTP", {
   pair: () => pair,
   credentials: () => plain({ describe: "/openapi.json" }),
   from: { path: "/samples", records: "items", page: { number: "page", size: 25, sizeAs: "per" } },
-  item: { schema: "", table: "/samples" },
+  item: { schema: ".", table: "/samples" },
   absent: { path: "/nowhere" },
   firstStep: "address",
   furnish: async (given) => {

@@ -1,6 +1,7 @@
 import { routes } from "./context.ts";
 import { backfills } from "./routes/backfills.ts";
 import { connections } from "./routes/connections.ts";
+import { consent } from "./routes/consent.ts";
 import { demo } from "./routes/demo.ts";
 import { events } from "./routes/events.ts";
 import { history } from "./routes/history.ts";
@@ -23,6 +24,7 @@ export const api = routes()
   .route("/users", users)
   .route("/tokens", tokens)
   .route("/connections", connections)
+  .route("/consent", consent)
   .route("/pipelines", pipelines)
   .route("/schedules", schedules)
   .route("/backfills", backfills)

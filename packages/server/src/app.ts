@@ -96,7 +96,7 @@ export function makeApp(house: House, log: Logger): Hono<Env> {
     else await (open ? small : large)(c, next);
   });
   app.use("/api/*", async (c, next) =>
-    c.req.path === "/api/events" || c.req.path.endsWith("/check") ? next() : compress()(c, next),
+    c.req.path === "/api/events" || /\/(check|scan)$/.test(c.req.path) ? next() : compress()(c, next),
   );
   app.route("/api", api);
 

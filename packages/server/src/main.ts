@@ -57,7 +57,7 @@ async function startAndWait(command: string, settings: Settings): Promise<number
 /** The settings of a process that reads files. */
 async function settle(): Promise<Settings> {
   const settings = readSettings();
-  (await import("@undercoat/engine/source/files/folder")).allowFolders(settings.files);
+  (await import("./process/reach.ts")).settleReach(settings, settings.databaseUrl);
   return settings;
 }
 

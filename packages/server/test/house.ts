@@ -63,6 +63,7 @@ export async function makeHouse(name: string): Promise<TestHouse> {
     hosts: [],
     proxies: [],
     files: [],
+    egress: ["*"],
     fileLimit: 1024 * 1024,
     keeping: { runs: "P180D", lines: "P30D" },
   };

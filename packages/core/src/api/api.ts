@@ -70,10 +70,13 @@ export type ConnectionView = ConnectionSettings & {
     warehouse: boolean;
     /** true where SQL is asked of it: it has tables, and takes queries and conditions */
     asks: boolean;
+    lists: "tables" | "files" | "resources";
     /** true where files can be dropped onto its page */
     takes: boolean;
   };
   hasPassword: boolean;
+  /** of one that is read in somebody's name: whether they have consented; null where nobody needs to */
+  consent: "given" | "missing" | null;
   /** pipelines that read from or write into it */
   usedBy: { pipeline: string; title: string; as: "source" | "warehouse" }[];
 };

@@ -23,7 +23,7 @@ export function fromItem(connection: string, kind: ConnectionSettings["kind"], i
 
 /** The one listed thing that a load reads; null where it reads a query, several tables or a pattern of files. */
 export function itemOf({ table, files, path }: From): TableName | null {
-  if (path !== undefined) return { schema: "", table: path };
+  if (path !== undefined) return { schema: ".", table: path };
   if (files !== undefined) return /[*?[{]/.test(files) ? null : fileItem(files);
   return table === undefined ? null : parseTableName(table);
 }

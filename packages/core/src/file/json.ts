@@ -8,84 +8,173 @@ export interface Members {
   nested: ReadonlySet<string>;
 }
 
-const space = /[ \t\n\r]*/y;
-const number = /-?(?:0|[1-9]\d*)(?:\.\d+)?(?:[eE][-+]?\d+)?/y;
-// biome-ignore lint/suspicious/noControlCharactersInRegex: JSON's strings hold none.
-const string = /"(?:[^"\\\u0000-\u001f]|\\(?:["\\/bfnrt]|u[0-9a-fA-F]{4}))*"/y;
-const word = /true|false|null/y;
-
 /** What is no JSON object, in words that follow its place. */
 export class JsonFault extends Error {}
 
-class Scanner {
-  at = 0;
-  constructor(readonly text: string) {}
+const number = /^-?(?:0|[1-9]\d*)(?:\.\d+)?(?:[eE][-+]?\d+)?$/;
+// biome-ignore lint/suspicious/noControlCharactersInRegex: JSON's strings hold none.
+const control = /[\u0000-\u001f]/;
+/** Objects and lists within each other deeper than this are refused. */
+const deepest = 500;
 
-  take(form: RegExp): string | null {
-    form.lastIndex = this.at;
-    const found = form.exec(this.text)?.[0] ?? null;
-    if (found !== null) this.at += found.length;
-    return found;
+const [tab, newline, carriage, blank, quote, comma, colon, backslash] = [9, 10, 13, 32, 34, 44, 58, 92];
+const [listBegins, listEnds, objectBegins, objectEnds] = [91, 93, 123, 125];
+
+/** The place of the next sign that is no space. */
+function passSpace(text: string, from: number): number {
+  let at = from;
+  for (; at < text.length; at++) {
+    const sign = text.charCodeAt(at);
+    if (sign !== blank && sign !== newline && sign !== tab && sign !== carriage) break;
   }
+  return at;
+}
 
-  /** The next sign after any space, without taking it. */
-  next(): string | undefined {
-    this.take(space);
-    return this.text[this.at];
+/** The place behind a string that begins at a place. */
+function passString(text: string, from: number): number {
+  for (let at = from + 1; ; ) {
+    const close = text.indexOf('"', at);
+    if (close < 0) throw new JsonFault("is no JSON");
+    let before = close - 1;
+    while (text.charCodeAt(before) === backslash) before--;
+    if ((close - before) % 2 === 1) return close + 1;
+    at = close + 1;
   }
+}
 
-  /** True where the next sign is this one, which is then taken. */
-  sign(one: string): boolean {
-    if (this.next() !== one) return false;
-    this.at++;
-    return true;
+/** The place behind an object or a list that begins at a place; that what it holds is JSON is not looked at. */
+function passNested(text: string, from: number): number {
+  let depth = 0;
+  for (let at = from; at < text.length; at++) {
+    const sign = text.charCodeAt(at);
+    if (sign === quote) at = passString(text, at) - 1;
+    else if (sign === objectBegins || sign === listBegins) {
+      if (++depth > deepest) throw new JsonFault(`is nested more than ${deepest} deep`);
+    } else if ((sign === objectEnds || sign === listEnds) && --depth === 0) return at + 1;
   }
+  throw new JsonFault(
+    text.charCodeAt(from) === listBegins ? "has a list that does not end" : "has an object that does not end",
+  );
+}
 
-  /** Passes one value of any kind. */
-  value(depth: number): void {
-    const next = this.next();
-    if (depth > 500) throw new JsonFault("is nested more than 500 deep");
-    if (next === "{") this.object((_name) => this.value(depth + 1));
-    else if (next === "[") {
-      this.at++;
-      if (this.sign("]")) return;
-      do this.value(depth + 1);
-      while (this.sign(","));
-      if (!this.sign("]")) throw new JsonFault("has a list that does not end");
-    } else if (this.take(next === '"' ? string : word) === null && this.take(number) === null)
+/** The place behind a value of any kind. */
+function passValue(text: string, from: number): number {
+  const sign = text.charCodeAt(from);
+  if (sign === quote) return passString(text, from);
+  if (sign === objectBegins || sign === listBegins) return passNested(text, from);
+  let at = from;
+  for (; at < text.length; at++) {
+    const next = text.charCodeAt(at);
+    if (next === comma || next === objectEnds || next === listEnds || next <= blank) break;
+  }
+  return at;
+}
+
+/** True for a text whose strings are all written as they read: nothing in it is escaped, and no sign is one that must be. */
+const isPlain = (text: string) => !text.includes("\\") && !control.test(text);
+
+/** A string's text, of a place and the one behind it. */
+function textOf(text: string, from: number, to: number, plain: boolean): string {
+  const inner = text.slice(from + 1, to - 1);
+  if (plain || isPlain(inner)) return inner;
+  try {
+    return JSON.parse(text.slice(from, to)) as string;
+  } catch {
+    throw new JsonFault("is no JSON");
+  }
+}
+
+/** Passes an object's members; `member` is told each one's name and where its value begins, and gives the place behind it. @returns the place behind the object */
+function passMembers(text: string, from: number, plain: boolean, member: (name: string, at: number) => number): number {
+  if (text.charCodeAt(from) !== objectBegins) throw new JsonFault("is no JSON object");
+  let at = passSpace(text, from + 1);
+  if (text.charCodeAt(at) === objectEnds) return at + 1;
+  for (;;) {
+    if (text.charCodeAt(at) !== quote) throw new JsonFault("is no JSON");
+    const named = passString(text, at);
+    const name = textOf(text, at, named, plain);
+    at = passSpace(text, named);
+    if (text.charCodeAt(at) !== colon) throw new JsonFault("is no JSON");
+    at = passSpace(text, member(name, passSpace(text, at + 1)));
+    const sign = text.charCodeAt(at);
+    if (sign === objectEnds) return at + 1;
+    if (sign !== comma) throw new JsonFault(at < text.length ? "is no JSON" : "has an object that does not end");
+    at = passSpace(text, at + 1);
+  }
+}
+
+/** The values of a list that begins at a place, each as it was written. */
+export function listOf(text: string, from: number): string[] {
+  const values: string[] = [];
+  let at = passSpace(text, from + 1);
+  if (text.charCodeAt(at) === listEnds) return values;
+  for (;;) {
+    const end = passValue(text, at);
+    if (end === at) throw new JsonFault("is no JSON");
+    values.push(text.slice(at, end));
+    at = passSpace(text, end);
+    const sign = text.charCodeAt(at);
+    if (sign === listEnds) return values;
+    if (sign !== comma) throw new JsonFault(at < text.length ? "is no JSON" : "has a list that does not end");
+    at = passSpace(text, at + 1);
+  }
+}
+
+/** A value's text, of a place and the one behind it: what holds others as it was written, a string without its quotes, nothing for null. */
+export function written(
+  text: string,
+  from: number,
+  to: number,
+  plain = false,
+): { value: string | null; nested: boolean } {
+  const sign = text.charCodeAt(from);
+  if (sign === quote) return { value: textOf(text, from, to, plain), nested: false };
+  const value = text.slice(from, to);
+  if (sign === objectBegins || sign === listBegins) {
+    try {
+      JSON.parse(value);
+    } catch {
       throw new JsonFault("is no JSON");
+    }
+    return { value, nested: true };
   }
-
-  /** Passes an object; `member` passes the value of each. */
-  object(member: (name: string) => void): void {
-    if (!this.sign("{")) throw new JsonFault("is no JSON object");
-    if (this.sign("}")) return;
-    do {
-      this.take(space);
-      const name = this.take(string);
-      if (name === null || !this.sign(":")) throw new JsonFault("is no JSON");
-      member(JSON.parse(name) as string);
-    } while (this.sign(","));
-    if (!this.sign("}")) throw new JsonFault("has an object that does not end");
-  }
+  if (value === "null") return { value: null, nested: false };
+  if (value !== "true" && value !== "false" && !number.test(value)) throw new JsonFault("is no JSON");
+  return { value, nested: false };
 }
 
 /** Takes a record apart. @throws JsonFault where it is no JSON object, or names a member twice */
 export function membersOf(text: string): Members {
-  const scanner = new Scanner(text);
   const values = new Map<string, string | null>();
   const nested = new Set<string>();
-  scanner.object((name) => {
+  const plain = isPlain(text);
+  const end = passMembers(text, passSpace(text, 0), plain, (name, at) => {
     if (values.has(name)) throw new JsonFault(`names ${name} twice`);
-    const next = scanner.next();
-    const from = scanner.at;
-    scanner.value(1);
-    const written = text.slice(from, scanner.at);
-    if (next === "{" || next === "[") nested.add(name);
-    values.set(name, next === '"' ? (JSON.parse(written) as string) : written === "null" ? null : written);
+    const behind = passValue(text, at);
+    const one = written(text, at, behind, plain);
+    if (one.nested) nested.add(name);
+    values.set(name, one.value);
+    return behind;
   });
-  if (scanner.next() !== undefined) throw new JsonFault("has text behind its end");
+  if (passSpace(text, end) < text.length) throw new JsonFault("has text behind its end");
   return { values, nested };
+}
+
+/** The place where a value stands at a path of members; null where there is none, or null. What stands beside is passed over unread. */
+export function placeOf(text: string, path: readonly string[]): { from: number; to: number } | null {
+  let from = passSpace(text, 0);
+  for (const name of path) {
+    let found = -1;
+    if (text.charCodeAt(from) !== objectBegins) return null;
+    passMembers(text, from, false, (own, at) => {
+      if (own === name) found = at;
+      return passValue(text, at);
+    });
+    if (found < 0) return null;
+    from = found;
+  }
+  const to = passValue(text, from);
+  return to === from || text.slice(from, to) === "null" ? null : { from, to };
 }
 
 /**

@@ -1,31 +1,26 @@
-import { JsonFault, JsonList, membersOf } from "../file/json.ts";
+import { JsonFault, listOf, placeOf, written } from "../file/json.ts";
 
 /** Answers in JSON, taken apart without a value being changed. */
 
 /** What stands at a path of members, as its JSON was written; a text without its quotes. Null where there is nothing, or null. */
 export function valueAt(text: string, path: string | undefined): { text: string; nested: boolean } | null {
-  let value = text.trim();
-  let nested = true;
-  for (const name of path?.split(".") ?? []) {
-    if (!nested || !value.startsWith("{")) return null;
-    const members = membersOf(value);
-    const found = members.values.get(name);
-    if (found === undefined || found === null) return null;
-    value = found;
-    nested = members.nested.has(name);
-  }
-  return { text: value, nested };
+  const place = placeOf(text, path?.split(".") ?? []);
+  if (!place) return null;
+  const { value, nested } = written(text, place.from, place.to);
+  return value === null ? null : { text: value, nested };
 }
 
 /**
- * The records of an answer, each as its JSON was written. A list holds them; an object is one.
+ * The records of an answer, each as its JSON was written. A list holds them; an object is one. Whether each is JSON shows
+ * when it is taken apart.
  * @throws JsonFault where the answer is no JSON, or holds no list or object there
  */
 export function recordsIn(text: string, path: string | undefined): string[] {
-  const found = valueAt(text, path);
-  if (!found) throw new JsonFault(path === undefined ? "is empty" : `has no member ${path}`);
-  if (!found.nested || !/^[[{]/.test(found.text))
-    throw new JsonFault(path === undefined ? "is neither a list nor an object" : `holds no list at ${path}`);
-  if (found.text.startsWith("{")) return [found.text];
-  return [...new JsonList().read(found.text, true)].map((record) => record.text);
+  const place = placeOf(text, path?.split(".") ?? []);
+  if (!place) throw new JsonFault(path === undefined ? "is empty" : `has no member ${path}`);
+  const { from, to } = place;
+  if (path === undefined && text.slice(to).trim() !== "") throw new JsonFault("has text behind its end");
+  if (text[from] === "[") return listOf(text, from);
+  if (text[from] === "{") return [text.slice(from, to)];
+  throw new JsonFault(path === undefined ? "is neither a list nor an object" : `holds no list at ${path}`);
 }

@@ -11,9 +11,15 @@ const standingType = (column: DatasetColumn) => column.fits ?? column.warehouseT
 const money = /(amount|fare|price|total|cost|fee|sum|balance|paid|value)/i;
 
 /** The time column that moves whenever a row does, else null. */
-export function suggestWatermark(dataset: Dataset): { column: string; tells: "changes" | "arrivals" } | null {
-  // Which files are new is known by the files.
-  if (dataset.lines) return null;
+export function suggestWatermark(
+  dataset: Dataset,
+  { since }: Pick<From, "since"> = {},
+): { column: string; tells: "changes" | "arrivals" } | null {
+  // Which files are new is known by the files; an application must be able to be asked for what changed.
+  if (dataset.lines) {
+    const changes = since ? dataset.proposal?.changes : null;
+    return changes ? { column: changes, tells: "changes" } : null;
+  }
   const moments = dataset.columns.filter(
     (column) =>
       typeFamily(column.warehouseType) === "moment" &&
@@ -43,8 +49,8 @@ function suggestSlices(dataset: Dataset, origin: string | undefined): { column: 
  * @returns the load and, in a sentence, why it is so
  */
 export function suggestLoad(from: From, into: TableName, dataset: Dataset): { load: Load; why: string } {
-  const key = identifyingKey(dataset);
-  const watermark = suggestWatermark(dataset);
+  const key = identifyingKey(dataset) ?? (dataset.proposal?.key.length ? dataset.proposal.key : null);
+  const watermark = suggestWatermark(dataset, from);
   const slices = suggestSlices(dataset, from.origin);
   const numbers = dataset.columns.filter(
     (column) =>
@@ -68,14 +74,15 @@ export function suggestLoad(from: From, into: TableName, dataset: Dataset): { lo
   const identified = key
     ? `${key.join(", ")} identif${key.length > 1 ? "y" : "ies"} a row`
     : "no key tells its rows apart";
-  const read = dataset.lines
-    ? "every run reads all of it"
-    : !watermark
-      ? "no column tells what changed, so every run reads the whole table"
-      : mode === "replace"
-        ? "a changed row could not be matched with its earlier self, so every run reads the whole table"
-        : watermark.tells === "changes"
-          ? `${watermark.column} tells what changed`
-          : `${watermark.column} tells of new rows, but not of changed ones`;
+  const read =
+    dataset.lines && !watermark
+      ? "every run reads all of it"
+      : !watermark
+        ? "no column tells what changed, so every run reads the whole table"
+        : mode === "replace"
+          ? "a changed row could not be matched with its earlier self, so every run reads the whole table"
+          : watermark.tells === "changes"
+            ? `${watermark.column} tells what changed`
+            : `${watermark.column} tells of new rows, but not of changed ones`;
   return { load, why: `${identified}; ${read}` };
 }

@@ -1,8 +1,7 @@
-import { lookup } from "node:dns/promises";
 import { connect } from "node:net";
-import type { NetworkSettings } from "@undercoat/core/pipeline/pipeline";
 import type { Failure } from "@undercoat/core/run/run";
 import { failureOf } from "../failure.ts";
+import { allowed, type Destination } from "../http/egress.ts";
 
 export type StepName =
   | "folder"
@@ -58,12 +57,12 @@ export async function runSteps(settings: object, steps: Step[], tell: (step: Che
 }
 
 /** The first two steps of any networked kind: the name resolves and the port answers. */
-export function networkSteps(settings: Pick<NetworkSettings, "host" | "port">): Step[] {
+export function networkSteps(settings: Destination): Step[] {
   return [
     [
       "address",
       async () => {
-        const { address } = await lookup(settings.host);
+        const [address = ""] = await allowed(settings);
         return { fact: address === settings.host ? `${settings.host} is a number` : `${settings.host} is ${address}` };
       },
     ],

@@ -2,6 +2,7 @@ import { once } from "node:events";
 import * as sql from "@undercoat/core/sql/session";
 import pg from "pg";
 import type { Row, ServerCredentials } from "../connection/credentials.ts";
+import { allowed } from "../http/egress.ts";
 
 const asText = { getTypeParser: () => (value: string) => value };
 
@@ -77,6 +78,7 @@ export async function acquire(credentials: ServerCredentials, wanted: Wanted): P
     }
   }
   const { settings } = credentials;
+  await allowed(settings);
   const client = new pg.Client({
     host: settings.host,
     port: settings.port,

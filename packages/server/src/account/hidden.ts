@@ -18,7 +18,10 @@ export async function hiddenFrom(user: { role: Role }): Promise<Record<string, s
       const columns = await personalColumns(entry);
       // A line that is no row is kept as it stands, whatever its fields are.
       if (columns.length)
-        hidden[`${name}/${load}`] = [...columns, ...(entry.from.files === undefined ? [] : [lineText])];
+        hidden[`${name}/${load}`] = [
+          ...columns,
+          ...(entry.from.files === undefined && entry.from.path === undefined ? [] : [lineText]),
+        ];
     }
   return hidden;
 }

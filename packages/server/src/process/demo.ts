@@ -10,6 +10,7 @@ import { demoProject } from "@undercoat/demo/project";
 import { makeTills, passTillHour } from "@undercoat/demo/tills";
 import { makeWorkshop, passWorkshopHour, workshopNames } from "@undercoat/demo/workshop";
 import { openDrop } from "@undercoat/standins/drop";
+import { openGate } from "@undercoat/standins/gate";
 import { openInbox } from "@undercoat/standins/inbox";
 import { hasMariaDb, startMariaDb } from "@undercoat/standins/mariadb";
 import { openReceiver } from "@undercoat/standins/receiver";
@@ -29,13 +30,22 @@ interface Secrets {
   office: string;
   workshop: string;
   drop: string;
+  gate: string;
 }
 
 function secretsOf(settings: Settings): Secrets {
   const file = join(settings.data, "demo.json");
   const kept: Partial<Secrets> = existsSync(file) ? JSON.parse(readFileSync(file, "utf8")) : {};
   const fresh = () => randomBytes(18).toString("base64url");
-  const secrets = { reader: fresh(), loader: fresh(), office: fresh(), workshop: fresh(), drop: fresh(), ...kept };
+  const secrets = {
+    reader: fresh(),
+    loader: fresh(),
+    office: fresh(),
+    workshop: fresh(),
+    drop: fresh(),
+    gate: fresh(),
+    ...kept,
+  };
   writePrivate(settings.data, "demo.json", JSON.stringify(secrets));
   return secrets;
 }
@@ -143,6 +153,27 @@ async function openWorkshop(
   await follow(settings, isNew, "workshop", { kind: "mariadb", ...at, tls: "off" }, password);
 }
 
+/** The Gate service, an application of the ports. */
+async function openGates(serving: Serving, settings: Settings, secret: string, isNew: boolean): Promise<void> {
+  const gate = await opened((port) => openGate({ port, secret }), settings.port === 0 ? 0 : 4460);
+  serving.closes(gate.close);
+  onHour(serving, () => void gate.passHour());
+  const token = new URL("/oauth/token", gate.url).href;
+  const oauth = {
+    grant: "client_credentials" as const,
+    token,
+    client: gate.client,
+    scopes: ["scans.read", "incidents.read"],
+  };
+  await follow(
+    settings,
+    isNew,
+    "gate",
+    { kind: "http", url: gate.url, describe: "/openapi.json", auth: { oauth } },
+    secret,
+  );
+}
+
 /** Sets the demo up where that is still to do: rows, account, connections, pipelines, first loads and the planted trouble. */
 export async function furnishDemo(serving: Serving, settings: Settings, tell: Tell): Promise<void> {
   const url = serving.databaseUrl;
@@ -185,6 +216,7 @@ export async function furnishDemo(serving: Serving, settings: Settings, tell: Te
     if (known === 0)
       await ConnectionRow.upsert({ name: "fares", settings: { kind: "files", path: "fares" }, secret: null });
   }
+  await openGates(serving, settings, secrets.gate, known === 0);
   await openTills(serving, settings, secrets.drop, known === 0);
   await openWorkshop(serving, settings, secrets.workshop, known === 0, tell);
   await openStandins(serving, settings, secrets.office, known === 0);

@@ -19,6 +19,7 @@ import { broadcast, closeStreams } from "../routes/events.ts";
 import { SettingError, type Settings, writePrivate } from "../settings.ts";
 import { Store } from "../store/store.ts";
 import { openDatabase } from "./database.ts";
+import { settleReach } from "./reach.ts";
 
 export interface Serving {
   address: string;
@@ -192,6 +193,10 @@ export async function serve(
       standins: null,
     };
     const server = await bind(makeApp(house, log), settings);
+    const bound = server.address() as { port: number };
+    const address = `http://${settings.host.includes(":") ? `[${settings.host}]` : settings.host}:${bound.port}`;
+    writePrivate(settings.data, "address", address);
+    settleReach(settings, database.url);
     undo.push(
       () =>
         new Promise((done) => {
@@ -210,10 +215,7 @@ export async function serve(
     undo.push(() => clearInterval(tidy));
     const worker = keepWorker(store, settings, database.url, failed);
     undo.push(() => worker.stop());
-    const bound = server.address() as { port: number };
-    const address = `http://${settings.host.includes(":") ? `[${settings.host}]` : settings.host}:${bound.port}`;
     writePrivate(settings.data, "pid", String(process.pid));
-    writePrivate(settings.data, "address", address);
     await noteAddress(settings.address ?? address);
     undo.push(() => rmSync(join(settings.data, "pid"), { force: true }));
     return {

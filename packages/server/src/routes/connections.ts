@@ -1,9 +1,10 @@
 import { Readable } from "node:stream";
 import type { ReadableStream as NodeReadableStream } from "node:stream/web";
 import type { ConnectionView } from "@undercoat/core/api/api";
-import { kindOf, sameAddress } from "@undercoat/core/connection/kinds";
+import { kindOf, partedOf, sameAddress } from "@undercoat/core/connection/kinds";
 import { connectionsOf } from "@undercoat/core/parameter/resolve";
 import type { ConnectionSettings, From } from "@undercoat/core/pipeline/pipeline";
+import type { GivenSecret } from "@undercoat/core/pipeline/project";
 import { connectionSchema, fromSchema, slug } from "@undercoat/core/pipeline/schema";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { failureOf, LoadFailure } from "@undercoat/engine/failure";
@@ -14,6 +15,7 @@ import type { Context } from "hono";
 import { streamSSE } from "hono/streaming";
 import Joi from "joi";
 import { UniqueConstraintError } from "sequelize";
+import { askConsent, asksConsent } from "../account/consent.ts";
 import { hiddenOf, withoutHidden } from "../account/hidden.ts";
 import { asks, type Env, numberOf, requires, routes, signedIn, takes } from "../context.ts";
 import { HttpProblem, notFound } from "../problem.ts";
@@ -36,13 +38,14 @@ export async function usersOf(name: string): Promise<ConnectionView["usedBy"]> {
   });
 }
 
-const view = async ({ name, settings, secret }: ConnectionRow): Promise<ConnectionView> => {
-  const { title, warehouse, asks: asked, takes: taken, place, manner } = kindOf(settings);
+const view = async ({ name, settings, secret, consent }: ConnectionRow): Promise<ConnectionView> => {
+  const { title, warehouse, asks: asked, takes: taken, lists, place, manner } = kindOf(settings);
   return {
     name,
     ...settings,
-    about: { title, place: place(settings), manner: manner(settings), warehouse, asks: asked, takes: taken },
+    about: { title, place: place(settings), manner: manner(settings), warehouse, asks: asked, takes: taken, lists },
     hasPassword: secret !== null,
+    consent: asksConsent(settings) ? (consent === null || consent === undefined ? "missing" : "given") : null,
     usedBy: await usersOf(name),
   };
 };
@@ -53,10 +56,11 @@ async function found(name: string): Promise<ConnectionRow> {
   return row;
 }
 
-function parts({ password, name: _, ...settings }: Given): {
-  settings: ConnectionSettings;
-  password: string | undefined;
-} {
+function parts({ name: _, ...given }: Given): { settings: ConnectionSettings; password: string | undefined } {
+  const { settings, password } = partedOf(given as ConnectionSettings & { password?: GivenSecret });
+  // On a screen a password is typed in; naming an environment variable belongs to the project file.
+  if (typeof password === "object")
+    throw new HttpProblem(422, "Type the secret: only a project file names an environment variable");
   return { settings, password };
 }
 
@@ -82,6 +86,12 @@ function listFunctions(c: Context<Env>, settings: ConnectionSettings, before: Co
 async function sourceOf(c: Context<Env>): Promise<Source> {
   const { name } = await found(c.req.param("name") ?? "");
   return sourceFor(await c.get("house").store.credentials(name));
+}
+
+/** What a source says no to, in its words. */
+function refused(error: unknown): never {
+  if (!(error instanceof LoadFailure)) throw error;
+  throw new HttpProblem(422, error.failure.message, { detail: error.failure.detail, hint: error.failure.hint });
 }
 
 /** A table by its two names of the query. */
@@ -114,7 +124,13 @@ export const connections = routes()
         problems: [{ path: ["password"], message: "Type it again: the address, database, user or TLS has changed" }],
       });
     listFunctions(c, settings, row.settings);
-    await row.update({ settings, ...(password === undefined ? {} : { secret: seal(house.key, password, row.name) }) });
+    // Consent was given to what it was, where it was.
+    const moved = !sameAddress(settings, row.settings);
+    await row.update({
+      settings,
+      ...(moved ? { consent: null } : {}),
+      ...(password === undefined ? {} : { secret: seal(house.key, password, row.name) }),
+    });
     await store.tell({ kind: "changed", what: "connections" });
     return c.json(await view(row));
   })
@@ -168,6 +184,25 @@ export const connections = routes()
       });
     },
   )
+  /** Where somebody is sent who is to consent that an application is read in their name. */
+  .post("/:name/consent", requires("editor"), async (c) => {
+    const row = await found(c.req.param("name"));
+    const { settings } = c.get("house");
+    const at = settings.address ?? new URL(c.req.url).origin;
+    return c.json({ address: await askConsent(settings.key, row, signedIn(c).id, `${at}/api/consent`) });
+  })
+  /** Looks at an answer of an application for where its records are and how its pages follow each other, and tries it. */
+  .post(
+    "/:name/propose",
+    requires("editor"),
+    takes<{ from: From }>(Joi.object({ from: fromSchema.required() })),
+    async (c) => {
+      const source = await sourceOf(c);
+      if (!source.propose) throw new HttpProblem(422, `${c.req.param("name")} is not asked by address`);
+      const proposal = await source.propose(c.req.valid("json").from, c.req.raw.signal).catch(refused);
+      return c.json(proposal);
+    },
+  )
   /** The beginning of a file as it stands, beside what becomes of it as it is said to be written. */
   .post(
     "/:name/glance",
@@ -176,10 +211,7 @@ export const connections = routes()
     async (c) => {
       const source = await sourceOf(c);
       if (!source.glance) throw new HttpProblem(422, `${c.req.param("name")} has no files to look at`);
-      const glance = await source.glance(c.req.valid("json").from).catch((error: unknown) => {
-        if (!(error instanceof LoadFailure)) throw error;
-        throw new HttpProblem(422, error.failure.message, { detail: error.failure.detail, hint: error.failure.hint });
-      });
+      const glance = await source.glance(c.req.valid("json").from).catch(refused);
       return c.json(glance);
     },
   )

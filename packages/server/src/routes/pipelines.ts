@@ -400,17 +400,23 @@ export const pipelines = routes()
       const { connection, tables, schema } = c.req.valid("json");
       const credentials = await store.credentials(connection);
       const { kind } = credentials.settings;
-      const snapshot = await sourceFor(credentials).snapshot("undercoat suggest");
+      const source = sourceFor(credentials);
+      const snapshot = await source.snapshot("undercoat suggest");
       try {
         const suggested: SuggestedLoad[] = [];
         const [names, targets] = [new Set<string>(), new Set<string>()];
         for (const table of tables) {
           const item = parseTableName(table);
-          const from = fromItem(connection, kind, item);
+          const listed = fromItem(connection, kind, item);
+          const from = (await source.completed?.(listed)) ?? listed;
           const dataset = await snapshot.describe(from);
           const bare = bareName(from, item);
           const name = freeName(slugOf(bare), names);
-          const target = freeName(from.files === undefined ? bare : slugOf(bare).replaceAll("-", "_"), targets, "_");
+          const target = freeName(
+            from.files === undefined && from.path === undefined ? bare : slugOf(bare).replaceAll("-", "_"),
+            targets,
+            "_",
+          );
           names.add(name);
           targets.add(target);
           suggested.push({ name, ...suggestLoad(from, { schema, table: target }, dataset) });

@@ -203,7 +203,7 @@ export async function previewLoad(
         .map((column) => ({ name: column.name, type: column.warehouseType })),
       sourceColumns: planned.dataset.columns.map((column) => ({
         name: column.name,
-        type: column.warehouseType,
+        type: column.fits ?? column.warehouseType,
         notNull: column.notNull,
       })),
       rows: [...turnedAway, ...seen.rows.map(beside)],

@@ -1,4 +1,4 @@
-import { kindOf, sameAddress } from "@undercoat/core/connection/kinds";
+import { kindOf, partedOf, sameAddress } from "@undercoat/core/connection/kinds";
 import { type MailServer, type Message, sameReceiver } from "@undercoat/core/message/message";
 import { connectionsOf } from "@undercoat/core/parameter/resolve";
 import { changesBetween, changeWords } from "@undercoat/core/pipeline/changes";
@@ -62,11 +62,14 @@ function givensOf(project: Project, environment: Record<string, string>): { give
       problems.push({ path, message: `The environment variable ${secret.env} is not set` });
     return environment[secret.env];
   };
-  const connections = Object.entries(project.connections ?? {}).map(([name, { password, ...rest }]) => ({
-    name,
-    settings: { ...kindOf(rest).defaults, ...rest } as ConnectionSettings,
-    password: opened(password, ["connections", name, "password"]),
-  }));
+  const connections = Object.entries(project.connections ?? {}).map(([name, given]) => {
+    const { settings, password } = partedOf(given);
+    return {
+      name,
+      settings: { ...kindOf(settings).defaults, ...settings } as ConnectionSettings,
+      password: opened(password, ["connections", name, "password"]),
+    };
+  });
   const messages = Object.entries(project.messages ?? {}).map(([name, { secret, ...definition }]) => {
     const given = opened(secret, ["messages", name, "secret"]);
     if (given !== undefined && given.length < 16)

@@ -94,7 +94,7 @@ export const proofs = routes()
       ...summary(row, run.title),
       run: row.runId,
       given: run.given,
-      source: definition?.from.table ?? definition?.from.files ?? "query",
+      source: definition?.from.table ?? definition?.from.files ?? definition?.from.path ?? "query",
       connection: definition?.from.connection ?? "",
       warehouse: run.definition.warehouse,
       key: definition?.into.key ?? [],

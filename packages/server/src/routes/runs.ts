@@ -152,10 +152,14 @@ export async function runView(row: RunRow): Promise<RunView> {
 async function withoutPersonal(view: RunView, run: RunRow, user: UserRow): Promise<RunView> {
   const loads = await Promise.all(
     view.loads.map(async (load) => {
-      const { rehearsal } = load;
+      const { rehearsal, findings } = load;
       const definition = run.definition.loads[load.load];
-      if (!rehearsal || !definition || maySeePersonal(user)) return load;
+      if (!definition || maySeePersonal(user) || !(rehearsal || findings.asked)) return load;
       const hidden = await personalColumns(definition);
+      // An answer as it came holds all of a record.
+      if (hidden.length && findings.asked)
+        return { ...load, findings: { ...findings, asked: { ...findings.asked, first: null } } };
+      if (!rehearsal) return load;
       const rejected = rehearsal.rejected.map((row) => ({ ...row, values: withoutHidden(row.values, hidden) }));
       return { ...load, rehearsal: { ...rehearsal, rejected } };
     }),

@@ -158,4 +158,12 @@ CREATE INDEX runs_queued ON runs (pipeline) WHERE status = 'queued';`);
       await context.sequelize.query("ALTER TABLE timers ADD COLUMN seen json");
     },
   },
+  {
+    name: "0014-consent",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      await context.sequelize.query(`
+ALTER TABLE connections ADD COLUMN consent text;
+CREATE TABLE consents (state text PRIMARY KEY, connection text NOT NULL REFERENCES connections ON DELETE CASCADE ON UPDATE CASCADE, user_id integer NOT NULL REFERENCES users ON DELETE CASCADE, verifier text NOT NULL, redirect text NOT NULL, expires_at timestamptz NOT NULL);`);
+    },
+  },
 ];

@@ -60,6 +60,20 @@ export class ConnectionRow extends StoredRow<ConnectionRow> {
   declare settings: ConnectionSettings;
   /** the sealed password, or null where none was given */
   declare secret: string | null;
+  /** the sealed refresh token of somebody's consent; null where nobody has consented */
+  declare consent: CreationOptional<string | null>;
+}
+
+/** Consent that somebody has been sent to give, until they come back. */
+export class ConsentRow extends StoredRow<ConsentRow> {
+  /** the SHA-256 of what is sent along and must come back */
+  declare state: string;
+  declare connection: string;
+  declare userId: number;
+  /** the sealed verifier of PKCE */
+  declare verifier: string;
+  declare redirect: string;
+  declare expiresAt: Date;
 }
 
 export class PipelineRow extends StoredRow<PipelineRow> {
@@ -382,6 +396,15 @@ export function bindModels(sequelize: Sequelize): void {
     name: { ...text, primaryKey: true },
     settings: json,
     secret: optionalText,
+    consent: optionalText,
+  });
+  bind<ConsentRow>(ConsentRow, "consents", {
+    state: { ...text, primaryKey: true },
+    connection: text,
+    userId: number,
+    verifier: text,
+    redirect: text,
+    expiresAt: { ...time, allowNull: false },
   });
   bind<PipelineRow>(PipelineRow, "pipelines", {
     name: { ...text, primaryKey: true },

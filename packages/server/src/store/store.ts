@@ -1,11 +1,11 @@
 import type { Event } from "@undercoat/core/api/api";
 import { connectionsOf, placesOf } from "@undercoat/core/parameter/resolve";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
-import type { Credentials } from "@undercoat/engine/connection/credentials";
+import type { Consent, Credentials } from "@undercoat/engine/connection/credentials";
 import pg from "pg";
 import { BaseError, QueryTypes, Sequelize, type Transaction } from "sequelize";
 import { SequelizeStorage, Umzug } from "umzug";
-import { unseal } from "../secret.ts";
+import { seal, unseal } from "../secret.ts";
 import { listen } from "./ear.ts";
 import { migrations } from "./migrations.ts";
 import { bindModels, ConnectionRow, PipelineRow } from "./models.ts";
@@ -40,6 +40,9 @@ export function targetsOf(pipeline: string, definition: Pipeline): Target[] {
 }
 
 /** The product's own database. */
+/** What a sealed refresh token is about. */
+const consentOf = (name: string) => `consent ${name}`;
+
 export class Store {
   private constructor(
     readonly url: string,
@@ -103,7 +106,26 @@ export class Store {
   async credentials(name: string): Promise<Credentials> {
     const row = await ConnectionRow.findByPk(name);
     if (!row) throw new UnknownConnection(name);
-    return { name, settings: row.settings, password: row.secret === null ? "" : unseal(this.key, row.secret, name) };
+    const password = row.secret === null ? "" : unseal(this.key, row.secret, name);
+    const consent: Consent | undefined = row.consent === null ? undefined : { renew: (work) => this.renew(name, work) };
+    return { name, settings: row.settings, password, ...(consent ? { consent } : {}) };
+  }
+
+  /** Keeps the refresh token of somebody's consent. */
+  async keepConsent(name: string, refresh: string): Promise<void> {
+    await ConnectionRow.update({ consent: seal(this.key, refresh, consentOf(name)) }, { where: { name } });
+  }
+
+  /** Turns a refresh token into tokens while its row is held: where each is good for once, two processes must not both use one. */
+  private renew<T>(name: string, work: (refresh: string) => Promise<{ refresh: string; got: T }>): Promise<T> {
+    return this.sequelize.transaction(async (transaction) => {
+      const row = await ConnectionRow.findByPk(name, { transaction, lock: true });
+      if (!row?.consent) throw new UnknownConnection(name);
+      const before = unseal(this.key, row.consent, consentOf(name));
+      const { refresh, got } = await work(before);
+      if (refresh !== before) await row.update({ consent: seal(this.key, refresh, consentOf(name)) }, { transaction });
+      return got;
+    });
   }
 
   async connectionNames(): Promise<string[]> {

@@ -88,7 +88,7 @@ export const queries = {
     queryOptions({
       queryKey: ["glance", from],
       queryFn: () => answer(connection.glance.$post({ ...path({ name: from.connection }), json: { from } })),
-      enabled: Boolean(from.connection && from.files),
+      enabled: Boolean(from.connection && (from.files ?? from.path)),
       retry: false,
       placeholderData: (before) => before,
     }),

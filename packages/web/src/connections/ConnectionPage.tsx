@@ -16,8 +16,10 @@ import { Page, Unanswered } from "../parts/Page.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { ConnectionForm } from "./ConnectionForm.tsx";
+import { ConsentNote } from "./ConsentNote.tsx";
 import { DatasetDetail } from "./DatasetDetail.tsx";
 import { FileDrop } from "./FileDrop.tsx";
+import { PathLook } from "./PathLook.tsx";
 
 function Duplicate({ connection, onClose }: { connection: ConnectionView; onClose: () => void }) {
   const navigate = useNavigate();
@@ -55,6 +57,10 @@ function Duplicate({ connection, onClose }: { connection: ConnectionView; onClos
     </Modal>
   );
 }
+
+/** What a connection lists, by one of them. */
+const nouns = { tables: "table", files: "file", resources: "path" } as const;
+const heads = { tables: "Table", files: "File", resources: "Path" } as const;
 
 export default function ConnectionPage() {
   const { name = "" } = useParams();
@@ -125,7 +131,9 @@ export default function ConnectionPage() {
     >
       <ErrorNote error={remove.error ?? datasets.error} />
       {view.about.takes && canEdit && <FileDrop connection={name} />}
-      {datasets.data && (
+      {view.consent && <ConsentNote connection={view} />}
+      {view.about.lists === "resources" && canEdit && <PathLook connection={name} />}
+      {datasets.data && (datasets.data.length > 0 || view.about.lists !== "resources") && (
         <div
           className="columns"
           style={{ gridTemplateColumns: chosen ? "minmax(0, 5fr) minmax(0, 7fr)" : "minmax(0, 1fr)" }}
@@ -133,7 +141,7 @@ export default function ConnectionPage() {
           <section aria-label="Tables">
             <div className="actions" style={{ marginBottom: 8, justifyContent: "space-between" }}>
               <span className="quiet">
-                {counted(datasets.data.length, view.about.asks ? "table" : "file")} can be read
+                {counted(datasets.data.length, nouns[view.about.lists])} can be read
                 {wanted ? `, ${rows.length} shown` : ""}
               </span>
               <Filter of="tables" value={wanted} onChange={setWanted} w={190} />
@@ -146,20 +154,26 @@ export default function ConnectionPage() {
               onOpen={(row) => setOpen(open === id(row) ? "" : id(row))}
               columns={[
                 {
-                  head: view.about.asks ? "Table" : "File",
+                  head: heads[view.about.lists],
                   width: "minmax(0, 2fr)",
                   cell: (row) => <span className={`mono${open === id(row) ? " strong" : ""}`}>{listedName(row)}</span>,
                 },
                 ...(chosen
                   ? []
                   : [
-                      view.about.asks
-                        ? { head: "Kind", width: "150px", cell: (row: DatasetSummary) => row.kind }
-                        : {
-                            head: "Changed",
-                            width: "220px",
-                            cell: (row: DatasetSummary) => row.comment?.replace("changed ", ""),
-                          },
+                      view.about.lists === "resources"
+                        ? {
+                            head: "What it gives",
+                            width: "minmax(0, 2fr)",
+                            cell: (row: DatasetSummary) => row.comment ?? "",
+                          }
+                        : view.about.asks
+                          ? { head: "Kind", width: "150px", cell: (row: DatasetSummary) => row.kind }
+                          : {
+                              head: "Changed",
+                              width: "220px",
+                              cell: (row: DatasetSummary) => row.comment?.replace("changed ", ""),
+                            },
                     ]),
                 ...(view.about.asks
                   ? [
@@ -171,12 +185,16 @@ export default function ConnectionPage() {
                       },
                     ]
                   : []),
-                {
-                  head: "Size",
-                  width: "90px",
-                  right: true,
-                  cell: (row) => <span className="mono">{bytes(row.bytes)}</span>,
-                },
+                ...(view.about.lists === "resources"
+                  ? []
+                  : [
+                      {
+                        head: "Size",
+                        width: "90px",
+                        right: true,
+                        cell: (row: DatasetSummary) => <span className="mono">{bytes(row.bytes)}</span>,
+                      },
+                    ]),
               ]}
             />
           </section>

@@ -32,6 +32,7 @@ import {
   withinSentence,
 } from "./editors.tsx";
 import { afterWords, FilesEditor } from "./FilesEditor.tsx";
+import { HttpEditor, readWords } from "./HttpEditor.tsx";
 import { Phrase } from "./Phrase.tsx";
 
 interface Props {
@@ -66,7 +67,8 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
   const connections = useQuery(queries.connections());
   const source = connections.data?.find((row) => row.name === fill(from.connection));
   // What can't be asked takes no watermark and no condition.
-  const asks = source ? source.about.asks : from.files === undefined;
+  const asks = source ? source.about.asks : from.files === undefined && from.path === undefined;
+  const resources = source ? source.about.lists === "resources" : from.path !== undefined;
   const made = (candidate: Candidate | null, ...path: string[]) =>
     candidate && holesIn(candidate.text).length === 0 ? (
       <MakeParameter
@@ -101,9 +103,13 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
           Rows of{" "}
           <Phrase
             {...shared}
-            label={asks ? "Table or query" : "Files"}
+            label={asks ? "Table or query" : resources ? "Path" : "Files"}
             wrong={
               wrong("from", "files") ??
+              under("from", "path") ??
+              under("from", "page") ??
+              under("from", "since") ??
+              wrong("from", "records") ??
               wrong("from", "csv") ??
               wrong("from", "table") ??
               wrong("from", "query") ??
@@ -113,7 +119,13 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
             width={asks ? 520 : 860}
             editor={(close) => (
               <>
-                {asks ? <DatasetEditor {...props(close)} /> : <FilesEditor {...props(close)} />}
+                {asks ? (
+                  <DatasetEditor {...props(close)} />
+                ) : resources ? (
+                  <HttpEditor {...props(close)} />
+                ) : (
+                  <FilesEditor {...props(close)} />
+                )}
                 {made(from.table ? { kind: "dataset", text: from.table } : null, "from", "table")}
               </>
             )}
@@ -121,7 +133,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
             {from.query ? (
               "a query"
             ) : (
-              <Filled text={from.files ?? from.table ?? Object.values(from.tables ?? {}).join(", ")} />
+              <Filled text={from.files ?? from.path ?? from.table ?? Object.values(from.tables ?? {}).join(", ")} />
             )}
           </Phrase>{" "}
           in{" "}
@@ -138,7 +150,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
           >
             <Filled text={from.connection} />
           </Phrase>
-          {asks && (
+          {(asks || (resources && from.since)) && (
             <>
               {watermark ? " whose " : ", "}
               <Phrase
@@ -157,6 +169,10 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
                   </Phrase>
                 </>
               )}
+            </>
+          )}
+          {asks && (
+            <>
               {", "}
               {from.where ? "where " : "under "}
               <Phrase
@@ -181,9 +197,16 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
               </Phrase>
             </>
           )}
-          {asks ? "." : changesOnly(load) ? ", of files that are new or changed." : ", all of them every time."}
+          {asks || (resources && from.since)
+            ? "."
+            : resources
+              ? ", all of them every time."
+              : changesOnly(load)
+                ? ", of files that are new or changed."
+                : ", all of them every time."}
           {afterWords(from.after)}
-          {!asks && (
+          {resources && readWords(from)}
+          {!asks && !resources && (
             <>
               {" "}
               <Link to={`/files/${pipeline.name}/${name}`}>What it has taken</Link>

@@ -39,7 +39,7 @@ const Overtaken = lazy(() => import("./Overtaken.tsx"));
 /** How a load writes, and what of its source it reads. */
 const loadWords = (load: Load | undefined) =>
   load
-    ? `${load.into.mode} · ${load.watermark?.column ?? (load.from.files === undefined ? "whole table" : changesOnly(load) ? "changed files" : "all files")}`
+    ? `${load.into.mode} · ${load.watermark?.column ?? (load.from.files === undefined ? (load.from.path === undefined ? "whole table" : "all records") : changesOnly(load) ? "changed files" : "all files")}`
     : "";
 
 export default function PipelinePage() {

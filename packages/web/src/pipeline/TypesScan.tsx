@@ -12,12 +12,14 @@ interface Props {
   from: From;
   /** the types that are said, where any are */
   types: From["types"];
+  /** of what the types are where nothing is said, in words */
+  sample?: string;
   onFound(scan: Scan): void;
   onForget(): void;
 }
 
 /** Whether a sample tells the columns' types or all rows do; reads all of them when asked, and says how far it is. */
-export function TypesScan({ from, types, onFound, onForget }: Props) {
+export function TypesScan({ from, types, sample = "a sample of 20,000 rows fits", onFound, onForget }: Props) {
   const [progress, setProgress] = useState<ScanProgress | null>(null);
   const [found, setFound] = useState<Scan | null>(null);
   const [error, setError] = useState<unknown>(null);
@@ -57,7 +59,8 @@ export function TypesScan({ from, types, onFound, onForget }: Props) {
     return (
       <div role="status">
         <div className="quiet">
-          {counted(progress.rows, "row")}, {bytes(String(progress.bytes))} of {bytes(String(progress.of))} read.{" "}
+          {counted(progress.rows, "row")}, {bytes(progress.bytes)}
+          {progress.of > 0 && ` of ${bytes(progress.of)}`} read.{" "}
           <button type="button" className="link" onClick={() => reading.current?.abort()}>
             Stop
           </button>
@@ -85,7 +88,9 @@ export function TypesScan({ from, types, onFound, onForget }: Props) {
           .
         </>
       ) : (
-        <>Types are the narrowest that a sample of 20,000 rows fits. {again} to be sure of them.</>
+        <>
+          Types are the narrowest that {sample}. {again} to be sure of them.
+        </>
       )}
       <ErrorNote error={error} />
     </div>

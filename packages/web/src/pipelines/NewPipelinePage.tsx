@@ -18,7 +18,8 @@ export default function NewPipelinePage() {
   const navigate = useNavigate();
   const client = useQueryClient();
   const [from, setFrom] = useUrlState("from");
-  const [picked, setPicked] = useState<string[]>([]);
+  const [ticked] = useUrlState("tick");
+  const [picked, setPicked] = useState<string[]>(ticked ? [ticked] : []);
   const [title, setTitle] = useState("");
   const [warehouse, setWarehouse] = useState<string | null>(null);
   const [schema, setSchema] = useState("landing");

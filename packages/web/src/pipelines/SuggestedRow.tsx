@@ -38,7 +38,7 @@ export function SuggestedRow({ suggested: { name, load, why }, warehouse, wrong,
   const { into, watermark } = load;
   return (
     <tr>
-      <td className="mono">{load.from.table ?? load.from.files}</td>
+      <td className="mono">{load.from.table ?? load.from.files ?? load.from.path}</td>
       <td className="mono">
         <Phrase
           label={`Target of ${name}`}

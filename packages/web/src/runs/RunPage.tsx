@@ -16,6 +16,7 @@ import { thenRows, useRun } from "../parts/runs.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 import { ErrorNote, FailureNote, reasonOf, StatusBadge, statusWords } from "../parts/words.tsx";
 import { ValuesNote } from "../values/ValuesNote.tsx";
+import { AskedNote } from "./AskedNote.tsx";
 import { Equation } from "./Equation.tsx";
 import { Phases } from "./Phases.tsx";
 import { RehearsalView } from "./RehearsalView.tsx";
@@ -367,6 +368,14 @@ export default function RunPage() {
           ))}
         </tbody>
       </table>
+      {run.loads.some(({ findings }) => findings.asked) && (
+        <section aria-label="What was asked" style={{ marginTop: 18 }}>
+          <h2>What was asked</h2>
+          {run.loads.map(
+            ({ load, into, findings: { asked } }) => asked && <AskedNote key={load} into={into} asked={asked} />,
+          )}
+        </section>
+      )}
       {run.loads.map(({ load, findings: { files = [] } }) =>
         files.length ? (
           <section key={load} aria-label={`Files of ${load}`} style={{ marginTop: 18 }}>

@@ -80,7 +80,7 @@ export class HttpSource implements Source {
               ? { fact: "nothing stands at the address itself", skipped: true }
               : { fact: `it answers ${status}` };
           }
-          const rows = await this.firstRows({ schema: "", table: first.path }, 10);
+          const rows = await this.firstRows({ schema: ".", table: first.path }, 10);
           return { fact: `${first.path} gives ${rows.length === 0 ? "no records now" : "records"}` };
         },
       ],
@@ -125,7 +125,7 @@ export class HttpSource implements Source {
   async datasets(): Promise<DatasetSummary[]> {
     if (!this.credentials.settings.describe) return [];
     return (await this.description()).resources.map(({ path, summary }) => ({
-      schema: "",
+      schema: ".",
       name: path,
       kind: "resource",
       rows: null,
@@ -134,15 +134,23 @@ export class HttpSource implements Source {
     }));
   }
 
-  async completed(from: From): Promise<From> {
+  /** What the description says of a path that is named alone. */
+  private async described(from: From): Promise<From | null> {
     const found = from.path === undefined || from.page || from.records ? null : await this.resource(from.path);
-    if (!found) return from;
+    if (!found) return null;
     const { records, page, since } = found;
     return { ...from, ...(records ? { records } : {}), ...(page ? { page } : {}), ...(since ? { since } : {}) };
   }
 
+  async completed(from: From): Promise<From> {
+    const bare = from.page === undefined && from.records === undefined && from.since === undefined;
+    if (!bare) return from;
+    return (await this.described(from)) ?? (await propose(this.client, from, null, new AbortController().signal)).from;
+  }
+
   private async named(table: TableName): Promise<From> {
-    return this.completed({ connection: this.credentials.name, path: table.table });
+    const from = { connection: this.credentials.name, path: table.table };
+    return (await this.described(from)) ?? from;
   }
 
   async dataset(table: TableName): Promise<Dataset> {

@@ -1,4 +1,3 @@
-import { createHash } from "node:crypto";
 import { JsonFault } from "@undercoat/core/file/json";
 import { recordsIn } from "@undercoat/core/http/body";
 import { firstPage, nextPage, type PageState } from "@undercoat/core/http/page";
@@ -26,10 +25,8 @@ export interface Reading {
   note(words: string): void;
 }
 
-const digest = (text: string) => createHash("sha1").update(text).digest("base64");
-
-/** So many of the latest records are remembered, so that one which stands on two pages is given once. */
-const remembered = 20_000;
+/** The latest records are remembered, so many characters of them, so that one which stands on two pages is given once. */
+const remembered = 8_000_000;
 /** How often reading goes back because records moved, before it is given up. */
 const mostSteps = 20;
 
@@ -44,18 +41,23 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
   let number = 0;
   const seen = new Set<string>();
   const addresses = new Set<string>();
+  let size = 0;
   let doubled = 0;
   let moved = 0;
   let last: string | null = null;
   const fresh = (records: string[]): string[] =>
     records.filter((record) => {
-      const mark = digest(record);
-      if (seen.has(mark)) {
+      if (seen.has(record)) {
         doubled++;
         return false;
       }
-      seen.add(mark);
-      if (seen.size > remembered) seen.delete(seen.values().next().value ?? "");
+      seen.add(record);
+      size += record.length;
+      for (const earliest of seen) {
+        if (size <= remembered) break;
+        seen.delete(earliest);
+        size -= earliest.length;
+      }
       return true;
     });
   const part = (body: string, at: PageState) => recordsOf(name, body, from.records, at);

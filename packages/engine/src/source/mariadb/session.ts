@@ -3,6 +3,7 @@ import { beginSnapshot, kill, serverFacts, settledSession, settleSession } from 
 import type mysql from "mysql2";
 import type { CredentialsOf, Row } from "../../connection/credentials.ts";
 import { Cancelled, LoadFailure } from "../../failure.ts";
+import { allowed } from "../../http/egress.ts";
 
 /** A column of a result as the protocol tells it. */
 export interface Field {
@@ -36,6 +37,7 @@ export class MariaSession {
     const { settings, password } = credentials;
     // Only who reads such a source holds its driver.
     const { default: driver } = await import("mysql2");
+    await allowed(settings);
     const connection = driver.createConnection({
       host: settings.host,
       port: settings.port,

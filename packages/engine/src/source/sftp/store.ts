@@ -6,6 +6,7 @@ import picomatch from "picomatch";
 import type SftpClient from "ssh2-sftp-client";
 import type { CredentialsOf } from "../../connection/credentials.ts";
 import { Cancelled, LoadFailure } from "../../failure.ts";
+import { allowed } from "../../http/egress.ts";
 import { type FileStore, type FoundFile, isUnfinished } from "../files/store.ts";
 
 /** Folders below the connection's that are gone into, one in another. */
@@ -62,6 +63,7 @@ export class SftpStore implements FileStore {
     });
     let refused: HostKeyRefused | null = null;
     try {
+      await allowed(settings);
       await client.connect({
         host: settings.host,
         port: settings.port,

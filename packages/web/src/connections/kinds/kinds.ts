@@ -1,9 +1,13 @@
 import type { ConnectionSettings } from "@undercoat/core/pipeline/pipeline";
 import { files } from "./files.tsx";
+import { http } from "./http.tsx";
 import type { KindForm } from "./kind.ts";
 import { mariadb } from "./mariadb.tsx";
 import { postgres } from "./postgres.tsx";
 import { sftp } from "./sftp.tsx";
 
 /** The form of every kind of connection; a new one is one line here. */
-export const kindForms = { postgres, mariadb, files, sftp } as unknown as Record<ConnectionSettings["kind"], KindForm>;
+export const kindForms = { postgres, mariadb, files, sftp, http } as unknown as Record<
+  ConnectionSettings["kind"],
+  KindForm
+>;
