@@ -1,3 +1,5 @@
+import { existsSync, readFileSync, writeFileSync } from "node:fs";
+
 /** What the Gate service has written down. Scans are made of their number, so that as many as wanted cost nothing. */
 
 const ports = ["KIL", "SKV", "NES", "HOL", "TOR"];
@@ -14,6 +16,14 @@ const scrambled = (seed: number) => {
 interface Change {
   result: string;
   updated: number;
+}
+
+interface Kept {
+  start: number;
+  count: number;
+  ahead: number;
+  changes: [number, Change][];
+  deleted: [number, number][];
 }
 
 /** Records after a place, as JSON, and by what a record's place is known. */
@@ -33,10 +43,26 @@ export class Scans {
   /** how far its clock has been put on, in milliseconds */
   private ahead = 0;
 
-  constructor(count: number) {
-    this.count = count;
+  /** @param file where it is kept, so that it is the same after another start; null where it is not */
+  constructor(
+    count: number,
+    private readonly file: string | null,
+  ) {
+    const kept = file !== null && existsSync(file) ? (JSON.parse(readFileSync(file, "utf8")) as Kept) : null;
     // The latest was a minute ago.
-    this.start = Math.floor(Date.now() / minute) * minute - count * minute;
+    this.start = kept?.start ?? Math.floor(Date.now() / minute) * minute - count * minute;
+    this.count = kept?.count ?? count;
+    this.ahead = kept?.ahead ?? 0;
+    for (const [id, change] of kept?.changes ?? []) this.changes.set(id, change);
+    for (const [id, at] of kept?.deleted ?? []) this.deleted.set(id, at);
+    this.keep();
+  }
+
+  private keep(): void {
+    if (this.file === null) return;
+    const { start, count, ahead, changes, deleted } = this;
+    const kept: Kept = { start, count, ahead, changes: [...changes], deleted: [...deleted] };
+    writeFileSync(this.file, JSON.stringify(kept));
   }
 
   private now(): number {
@@ -130,6 +156,7 @@ export class Scans {
     const deleted = 2;
     for (let at = 0; at < deleted; at++)
       this.deleted.set(1 + (scrambled(this.count * 37 + at) % (this.count - added)), this.now());
+    this.keep();
     return { added, changed, deleted };
   }
 }

@@ -43,6 +43,8 @@ export interface GateOptions {
   secret?: string;
   /** how long a token lasts, in seconds */
   lasting?: number;
+  /** where it keeps what it has written down, so that it is the same after another start */
+  file?: string;
 }
 
 const mostPerPage = 1000;
@@ -61,8 +63,9 @@ export async function openGate({
   scans = 300_000,
   secret = "gate",
   lasting = 300,
+  file,
 }: GateOptions = {}): Promise<Gate> {
-  const books = new Scans(scans);
+  const books = new Scans(scans, file ?? null);
   const client = "undercoat";
   const tokens = new Map<string, Grant>();
   const codes = new Map<string, { challenge: string; redirect: string; scopes: string[] }>();

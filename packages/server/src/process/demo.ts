@@ -155,7 +155,10 @@ async function openWorkshop(
 
 /** The Gate service, an application of the ports. */
 async function openGates(serving: Serving, settings: Settings, secret: string, isNew: boolean): Promise<void> {
-  const gate = await opened((port) => openGate({ port, secret }), settings.port === 0 ? 0 : 4460);
+  const gate = await opened(
+    (port) => openGate({ port, secret, file: join(settings.data, "gate.json") }),
+    settings.port === 0 ? 0 : 4460,
+  );
   serving.closes(gate.close);
   onHour(serving, () => void gate.passHour());
   const token = new URL("/oauth/token", gate.url).href;

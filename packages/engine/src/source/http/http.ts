@@ -229,7 +229,7 @@ export class HttpSource implements Source {
     const flatten = from.flatten ?? false;
     const fitting = new Fitting();
     const found = new MemberNames(flatten);
-    for await (const { records } of pagesOf({ name, from, ask, spool, note: () => undefined }, url.href)) {
+    for await (const { records } of pagesOf({ name, from, ask, spool, all: true, note: () => undefined }, url.href)) {
       if (signal.aborted) throw new Cancelled("Cancelled");
       const taken = records.map((text, at) => jsonRecord(text, at + 1, flatten));
       for (const record of taken) found.add(record);

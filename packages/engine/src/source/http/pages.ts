@@ -21,12 +21,30 @@ export interface Reading {
   ask(address: string): Promise<Answer>;
   /** where pages are kept; null where they are not */
   spool: Spool | null;
+  /** true where all pages are wanted, so that the next is asked for while one is taken in */
+  all: boolean;
   /** told what people should know of how the pages came */
   note(words: string): void;
 }
 
 /** The latest records are remembered, so many characters of them, so that one which stands on two pages is given once. */
-const remembered = 8_000_000;
+const remembered = 4_000_000;
+/** The latest of many texts: as many as fill so much twice over, at least once. */
+class Latest {
+  latest = new Set<string>();
+  before = new Set<string>();
+  private size = 0;
+
+  add(text: string): void {
+    this.latest.add(text);
+    this.size += text.length;
+    if (this.size < remembered) return;
+    this.before = this.latest;
+    this.latest = new Set();
+    this.size = 0;
+  }
+}
+
 /** How often reading goes back because records moved, before it is given up. */
 const mostSteps = 20;
 
@@ -39,26 +57,19 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
   const { name, from, ask, spool, note } = reading;
   let state: PageState | null = firstPage(address, from.page);
   let number = 0;
-  const seen = new Set<string>();
+  const seen = new Latest();
+  let ahead: Promise<Answer> | null = null;
+  let kept: Promise<void> | undefined;
   const addresses = new Set<string>();
-  let size = 0;
   let doubled = 0;
   let moved = 0;
   let last: string | null = null;
   const fresh = (records: string[]): string[] =>
     records.filter((record) => {
-      if (seen.has(record)) {
-        doubled++;
-        return false;
-      }
-      seen.add(record);
-      size += record.length;
-      for (const earliest of seen) {
-        if (size <= remembered) break;
-        seen.delete(earliest);
-        size -= earliest.length;
-      }
-      return true;
+      const known = seen.latest.has(record) || seen.before.has(record);
+      if (known) doubled++;
+      else seen.add(record);
+      return !known;
     });
   const part = (body: string, at: PageState) => recordsOf(name, body, from.records, at);
 
@@ -84,7 +95,8 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
         hint: "Check how its pages follow each other.",
       });
     addresses.add(at.address);
-    const answer = await ask(at.address);
+    const answer = await (ahead ?? ask(at.address));
+    ahead = null;
     const body = textOf(name, answer);
     const records = part(body, at);
     if (at.overlaps && records[0] !== last && moved < mostSteps && from.page?.offset) {
@@ -117,10 +129,16 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
         message: `${name}: page ${number + 1} leads to another host, ${new URL(next.address).host}`,
         hint: "Pages are read from the connection's own address alone.",
       });
-    await spool?.add({ state: at, body, next });
+    await kept;
+    kept = spool?.add({ state: at, body, next });
+    kept?.catch(() => undefined);
     state = next;
+    // The application works on the next page while this one is taken in.
+    ahead = next && reading.all ? ask(next.address) : null;
+    ahead?.catch(() => undefined);
     yield { number: ++number, address: at.address, records: fresh(own) };
   }
+  await kept;
   if (doubled) note(`${doubled} records stood on two pages, and were read once`);
 }
 

@@ -78,7 +78,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
   /** The first page of what a load reads. */
   async first(from: From, parameters: Record<string, string> = {}): Promise<Page> {
     const { name } = this.options;
-    const reading = { name, from, ask: (at: string) => this.ask(at), spool: null, note: () => undefined };
+    const reading = { name, from, ask: (at: string) => this.ask(at), spool: null, all: false, note: () => undefined };
     for await (const page of pagesOf(reading, this.address(from, parameters))) return page;
     return { number: 1, address: this.address(from), records: [] };
   }
@@ -170,6 +170,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
       from: { records, page },
       ask: (at: string) => this.ask(at),
       spool: this.spool,
+      all: limit === null,
       note: (words: string) => this.options.note?.(words),
     };
     return recordStream((tell) => this.lines(plan, pagesOf(reading, address), limit, tell));
