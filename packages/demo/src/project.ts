@@ -192,6 +192,24 @@ pipelines:
         into: { table: harbour.incident, mode: upsert, key: [incident_id], deleted: mark }
         proof: { figures: [rows, sum(minutes)] }
     schedule: { every: PT1H, zone: Europe/Oslo }
+  crew:
+    title: Crew and shifts
+    owner: Crew office
+    warehouse: warehouse
+    loads:
+      person:
+        from: { connection: crew, table: People }
+        watermark: { column: UpdatedAt, lookBack: PT10M }
+        columns: { person_id: PersonId, name: Name, rank: Rank, hired: Hired, phone: Phone, updated_at: UpdatedAt }
+        into: { table: fleet.person, mode: upsert, key: [person_id] }
+        proof: { figures: [rows, max(updated_at)] }
+      shift:
+        from: { connection: crew, table: Shifts }
+        watermark: { column: UpdatedAt, lookBack: PT10M }
+        columns: { person_id: PersonId, number: Number, vessel: Vessel, begins_at: BeginsAt, hours: Hours, open: Open, updated_at: UpdatedAt }
+        into: { table: fleet.shift, mode: upsert, key: [person_id, number] }
+        proof: { by: { column: begins_at, slice: week, zone: Europe/Oslo }, figures: [rows, sum(hours)] }
+    schedule: { every: PT1H, zone: Europe/Oslo }
   workshop:
     title: Workshop
     owner: Technical department

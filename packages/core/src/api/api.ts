@@ -70,7 +70,7 @@ export type ConnectionView = ConnectionSettings & {
     warehouse: boolean;
     /** true where SQL is asked of it: it has tables, and takes queries and conditions */
     asks: boolean;
-    lists: "tables" | "files" | "resources";
+    lists: "tables" | "files" | "resources" | "sets";
     /** true where files can be dropped onto its page */
     takes: boolean;
   };

@@ -13,8 +13,8 @@ export interface ConnectionKind<Settings> {
   warehouse: boolean;
   /** true for a source that SQL is asked of; others take no query and no condition */
   asks: boolean;
-  /** what it lists: tables, files, or resources of an application */
-  lists: "tables" | "files" | "resources";
+  /** what it lists: tables, files, paths of an application, or sets of records by their names */
+  lists: "tables" | "files" | "resources" | "sets";
   /** true where files can be dropped onto its page */
   takes: boolean;
   /** what a setting is where nothing is said */

@@ -47,7 +47,7 @@ export interface Dataset {
   /** true where rows are read from lines, of which some may be no row at all */
   lines?: true;
   /** of an application: what seems to identify a record, and to tell of its changes */
-  proposal?: { key: string[]; changes: string | null };
+  proposal?: { key: string[]; changes: string | null; asksChanges?: true };
 }
 
 /** The beginning of a file as it stands, and what becomes of it. */

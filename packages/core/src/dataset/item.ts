@@ -1,6 +1,6 @@
 import { kinds } from "../connection/kinds.ts";
 import type { ConnectionSettings, From } from "../pipeline/pipeline.ts";
-import { formatTableName, parseTableName, type TableName } from "../sql/identifier.ts";
+import { formatTableName, parseSourceName, type TableName } from "../sql/identifier.ts";
 import type { DatasetSummary } from "./dataset.ts";
 
 /** What a source lists has two names: a table's schema and its own, or a file's folder (`.` for none) and its own. */
@@ -17,6 +17,7 @@ export function fileItem(path: string): TableName {
 /** What a load reads that takes one listed thing. */
 export function fromItem(connection: string, kind: ConnectionSettings["kind"], item: TableName): From {
   const { lists } = kinds[kind];
+  if (lists === "sets") return { connection, table: item.table };
   if (lists === "resources") return { connection, path: item.table };
   return lists === "tables" ? { connection, table: formatTableName(item) } : { connection, files: filePath(item) };
 }
@@ -25,7 +26,7 @@ export function fromItem(connection: string, kind: ConnectionSettings["kind"], i
 export function itemOf({ table, files, path }: From): TableName | null {
   if (path !== undefined) return { schema: ".", table: path };
   if (files !== undefined) return /[*?[{]/.test(files) ? null : fileItem(files);
-  return table === undefined ? null : parseTableName(table);
+  return table === undefined ? null : parseSourceName(table);
 }
 
 /** A short name for a listed thing: a table's, or a file's without its ending. */

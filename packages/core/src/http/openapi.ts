@@ -23,6 +23,8 @@ export interface ApiResource {
   page: PageForm | null;
   since: SinceForm | null;
   key: string | null;
+  /** all of its key, where that has several members */
+  keys?: string[];
   changes: string | null;
 }
 
@@ -150,6 +152,12 @@ function pageOf(parameters: Map<string, Node>, beside: Node, linked: boolean): P
   return number ? { number, ...size } : null;
 }
 
+/** A parameter that asks for what changed; by its name it may leave out what changed at that very moment. */
+export const sinceOf = (parameter: string): SinceForm => ({
+  parameter,
+  ...(/(after|gt)$/i.test(parameter) ? { excludes: true as const } : {}),
+});
+
 /** What an operation reads; null for one that reads no list of records by its address alone. */
 function resourceOf(document: Document, path: string, item: Node, operation: Node): ApiResource | null {
   if (path.includes("{")) return null;
@@ -189,7 +197,7 @@ function resourceOf(document: Document, path: string, item: Node, operation: Nod
     records: found.path.length ? found.path.join(".") : null,
     fields,
     page: pageOf(parameters, holder, headers.includes("link")),
-    since: parameter ? { parameter } : null,
+    since: parameter ? sinceOf(parameter) : null,
     key: key?.name ?? null,
     changes: changes?.name ?? null,
   };

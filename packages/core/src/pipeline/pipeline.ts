@@ -410,8 +410,19 @@ export interface HttpSettings extends WebSettings {
   describe?: string;
 }
 
+/** A service of OData 4; its address is the service's root. */
+export interface ODataSettings extends WebSettings {
+  kind: "odata";
+}
+
 /** What a connection is, by its kind. */
-export type ConnectionSettings = ServerSettings | FilesSettings | SftpSettings | MariaSettings | HttpSettings;
+export type ConnectionSettings =
+  | ServerSettings
+  | FilesSettings
+  | SftpSettings
+  | MariaSettings
+  | HttpSettings
+  | ODataSettings;
 
 /** What a load proves when its author has not said. */
 export const wholeTableRows: ProofPlan = { figures: ["rows"] };

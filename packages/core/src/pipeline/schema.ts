@@ -8,7 +8,7 @@ import { parameterTypes } from "../parameter/value.ts";
 import { parseFigure } from "../proof/figure.ts";
 import { durationSeconds } from "../schedule/duration.ts";
 import { isZone } from "../schedule/schedule.ts";
-import { NameError, parseTableName } from "../sql/identifier.ts";
+import { NameError, parseSourceName, parseTableName } from "../sql/identifier.ts";
 import { canonicalType } from "../sql/type.ts";
 import { type Load, takesAway } from "./pipeline.ts";
 
@@ -45,6 +45,13 @@ const tableName = Joi.string().custom(
   checked((text) => {
     // One hole alone is filled with all of a name.
     if (whole(text) !== "x") parseTableName(whole(text));
+  }),
+  "schema.table",
+);
+/** A table at a source, or a set of records by its one name. */
+const sourceName = Joi.string().custom(
+  checked((text) => {
+    if (whole(text) !== "x") parseSourceName(whole(text));
   }),
   "schema.table",
 );
@@ -102,7 +109,7 @@ const pageForm = Joi.object({
 
 export const fromSchema = Joi.object({
   connection: connectionName.required(),
-  table: tableName,
+  table: sourceName,
   query: Joi.string().max(100_000),
   tables: Joi.object()
     .pattern(/^[\s\S]{1,200}$/, tableName)
@@ -155,7 +162,6 @@ export const fromSchema = Joi.object({
   .with("page", "path")
   .with("since", "path")
   .with("parameters", "path")
-  .without("table", ["flatten", "types"])
   .without("query", ["flatten", "types"])
   .without("tables", ["flatten", "types"])
   .without("path", ["where", "rows"])

@@ -17,7 +17,7 @@ export function suggestWatermark(
 ): { column: string; tells: "changes" | "arrivals" } | null {
   // Which files are new is known by the files; an application must be able to be asked for what changed.
   if (dataset.lines) {
-    const changes = since ? dataset.proposal?.changes : null;
+    const changes = since || dataset.proposal?.asksChanges ? dataset.proposal?.changes : null;
     return changes ? { column: changes, tells: "changes" } : null;
   }
   const moments = dataset.columns.filter(

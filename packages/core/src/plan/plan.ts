@@ -7,7 +7,7 @@ import type { Scope } from "../run/run.ts";
 import type { AnalysedPart, AnalysedRule, Analysis } from "../shape/analyse.ts";
 import { keeps } from "../sql/convert.ts";
 import type { Hashing } from "../sql/hash.ts";
-import { identifier, parseTableName, type TableName } from "../sql/identifier.ts";
+import { identifier, parseSourceName, parseTableName, type TableName } from "../sql/identifier.ts";
 import { literal } from "../sql/literal.ts";
 import type { Slicing } from "../sql/slice.ts";
 import { baseType, canBeWatermark, holds, limits, shortType, typeFamily } from "../sql/type.ts";
@@ -364,7 +364,7 @@ export function planLoad(
     connection: load.from.connection,
     warehouse: pipeline.warehouse,
     read: {
-      table: table ? parseTableName(table) : null,
+      table: table ? parseSourceName(table) : null,
       query: query ?? null,
       union:
         tables && origin

@@ -60,5 +60,9 @@ export function formatTableName({ schema, table }: TableName): string {
   return `${part(schema)}.${part(table)}`;
 }
 
+/** What a load names at its source: a table by its two names, or a set of records by its one, which then stands under `.`. */
+export const parseSourceName = (text: string): TableName =>
+  /^[^".]+$/.test(text) ? { schema: ".", table: text } : parseTableName(text);
+
 /** A table's name in one spelling. */
-export const plainName = (table: string): string => formatTableName(parseTableName(table));
+export const plainName = (table: string): string => formatTableName(parseSourceName(table));

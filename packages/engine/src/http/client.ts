@@ -22,6 +22,8 @@ export interface Answer {
 export interface HttpRequest {
   address: string;
   accept?: string;
+  /** more headers */
+  headers?: Record<string, string>;
   method?: "GET" | "POST";
   /** what is sent, as JSON */
   json?: string;
@@ -54,7 +56,8 @@ export function shownAddress(address: string): string {
   url.password = "";
   for (const name of [...url.searchParams.keys()])
     if (/(key|token|secret|password|signature|sig)$/i.test(name)) url.searchParams.set(name, "…");
-  return decodeURI(url.href.replaceAll("%E2%80%A6", "…"));
+  const plain: Record<string, string> = { "+": " ", "%24": "$", "%2C": ",", "%3A": ":", "%20": " " };
+  return url.href.replace(/\+|%(?:24|2C|3A|20)/g, (coded) => plain[coded] ?? coded).replaceAll("%E2%80%A6", "…");
 }
 
 /** An application as it is asked: signed in, politely, and again where it stumbles. */
@@ -151,12 +154,15 @@ export class HttpClient {
   private async once({
     address,
     accept = "application/json",
+    headers: more = {},
     method = "GET",
     json,
     signal,
   }: HttpRequest): Promise<Answer> {
     const origin = new URL(this.base).origin;
     let at = new URL(address);
+    // A plus is a space to those alone who read a query as a form.
+    at.search = at.search.replaceAll("+", "%20");
     for (let led = 0; ; led++) {
       if (!/^https?:$/.test(at.protocol))
         throw new LoadFailure({ message: `${at.protocol} is no address that is asked` });
@@ -171,6 +177,7 @@ export class HttpClient {
           accept,
           "accept-encoding": "gzip, deflate, br",
           "user-agent": "undercoat",
+          ...more,
           ...(json === undefined ? {} : { "content-type": "application/json" }),
           ...(own ? await signedIn(this.credentials) : {}),
         },

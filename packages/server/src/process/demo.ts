@@ -9,6 +9,7 @@ import { makeFares, makeTariff, passTariffHour } from "@undercoat/demo/files";
 import { demoProject } from "@undercoat/demo/project";
 import { makeTills, passTillHour } from "@undercoat/demo/tills";
 import { makeWorkshop, passWorkshopHour, workshopNames } from "@undercoat/demo/workshop";
+import { openCrew } from "@undercoat/standins/crew";
 import { openDrop } from "@undercoat/standins/drop";
 import { openGate } from "@undercoat/standins/gate";
 import { openInbox } from "@undercoat/standins/inbox";
@@ -31,6 +32,7 @@ interface Secrets {
   workshop: string;
   drop: string;
   gate: string;
+  crew: string;
 }
 
 function secretsOf(settings: Settings): Secrets {
@@ -44,6 +46,7 @@ function secretsOf(settings: Settings): Secrets {
     workshop: fresh(),
     drop: fresh(),
     gate: fresh(),
+    crew: fresh(),
     ...kept,
   };
   writePrivate(settings.data, "demo.json", JSON.stringify(secrets));
@@ -177,6 +180,20 @@ async function openGates(serving: Serving, settings: Settings, secret: string, i
   );
 }
 
+/** The Crew office, a service of OData. */
+async function openOffice(serving: Serving, settings: Settings, password: string, isNew: boolean): Promise<void> {
+  const crew = await opened((port) => openCrew({ port, password }), settings.port === 0 ? 0 : 4461);
+  serving.closes(crew.close);
+  onHour(serving, () => void crew.passHour());
+  await follow(
+    settings,
+    isNew,
+    "crew",
+    { kind: "odata", url: crew.url, auth: { basic: { user: crew.user } } },
+    password,
+  );
+}
+
 /** Sets the demo up where that is still to do: rows, account, connections, pipelines, first loads and the planted trouble. */
 export async function furnishDemo(serving: Serving, settings: Settings, tell: Tell): Promise<void> {
   const url = serving.databaseUrl;
@@ -220,6 +237,7 @@ export async function furnishDemo(serving: Serving, settings: Settings, tell: Te
       await ConnectionRow.upsert({ name: "fares", settings: { kind: "files", path: "fares" }, secret: null });
   }
   await openGates(serving, settings, secrets.gate, known === 0);
+  await openOffice(serving, settings, secrets.crew, known === 0);
   await openTills(serving, settings, secrets.drop, known === 0);
   await openWorkshop(serving, settings, secrets.workshop, known === 0, tell);
   await openStandins(serving, settings, secrets.office, known === 0);

@@ -59,8 +59,13 @@ function Duplicate({ connection, onClose }: { connection: ConnectionView; onClos
 }
 
 /** What a connection lists, by one of them. */
-const nouns = { tables: "table", files: "file", resources: "path" } as const;
-const heads = { tables: "Table", files: "File", resources: "Path" } as const;
+const nouns: Record<ConnectionView["about"]["lists"], [one: string, many: string]> = {
+  tables: ["table", "tables"],
+  files: ["file", "files"],
+  resources: ["path", "paths"],
+  sets: ["set of records", "sets of records"],
+};
+const heads = { tables: "Table", files: "File", resources: "Path", sets: "Set of records" } as const;
 
 export default function ConnectionPage() {
   const { name = "" } = useParams();
@@ -84,6 +89,7 @@ export default function ConnectionPage() {
   });
   if (!connection.data) return <Unanswered error={connection.error} />;
   const view = connection.data;
+  const web = view.about.lists === "resources" || view.about.lists === "sets";
   const id = (row: DatasetSummary) => JSON.stringify([row.schema, row.name]);
   const rows = (datasets.data ?? []).filter((row) => matches(wanted, listedName(row)));
   const chosen = datasets.data?.find((row) => id(row) === open);
@@ -141,7 +147,7 @@ export default function ConnectionPage() {
           <section aria-label="Tables">
             <div className="actions" style={{ marginBottom: 8, justifyContent: "space-between" }}>
               <span className="quiet">
-                {counted(datasets.data.length, nouns[view.about.lists])} can be read
+                {counted(datasets.data.length, ...nouns[view.about.lists])} can be read
                 {wanted ? `, ${rows.length} shown` : ""}
               </span>
               <Filter of="tables" value={wanted} onChange={setWanted} w={190} />
@@ -161,7 +167,7 @@ export default function ConnectionPage() {
                 ...(chosen
                   ? []
                   : [
-                      view.about.lists === "resources"
+                      web
                         ? {
                             head: "What it gives",
                             width: "minmax(0, 2fr)",
@@ -185,7 +191,7 @@ export default function ConnectionPage() {
                       },
                     ]
                   : []),
-                ...(view.about.lists === "resources"
+                ...(web
                   ? []
                   : [
                       {

@@ -25,7 +25,7 @@ export function PathLook({ connection }: { connection: string }) {
     enabled: proposal !== undefined,
   });
   return (
-    <section aria-label="Look at a path" style={{ marginBottom: 18 }}>
+    <section aria-label="What a path gives" style={{ marginBottom: 18 }}>
       <form
         className="actions"
         style={{ alignItems: "flex-end" }}

@@ -34,6 +34,7 @@ import {
 import { afterWords, FilesEditor } from "./FilesEditor.tsx";
 import { HttpEditor, readWords } from "./HttpEditor.tsx";
 import { Phrase } from "./Phrase.tsx";
+import { SetEditor } from "./SetEditor.tsx";
 
 interface Props {
   pipeline: { name: string; definition: Pipeline };
@@ -68,7 +69,9 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
   const source = connections.data?.find((row) => row.name === fill(from.connection));
   // What can't be asked takes no watermark and no condition.
   const asks = source ? source.about.asks : from.files === undefined && from.path === undefined;
+  const sets = source?.about.lists === "sets";
   const resources = source ? source.about.lists === "resources" : from.path !== undefined;
+  const asksChanges = sets || (resources && from.since !== undefined);
   const made = (candidate: Candidate | null, ...path: string[]) =>
     candidate && holesIn(candidate.text).length === 0 ? (
       <MakeParameter
@@ -103,7 +106,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
           Rows of{" "}
           <Phrase
             {...shared}
-            label={asks ? "Table or query" : resources ? "Path" : "Files"}
+            label={asks ? "Table or query" : resources ? "Path" : sets ? "Set of records" : "Files"}
             wrong={
               wrong("from", "files") ??
               under("from", "path") ??
@@ -116,13 +119,15 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
               wrong("from", "tables") ??
               wrong("from")
             }
-            width={asks ? 520 : 860}
+            width={asks ? 520 : sets ? 360 : 860}
             editor={(close) => (
               <>
                 {asks ? (
                   <DatasetEditor {...props(close)} />
                 ) : resources ? (
                   <HttpEditor {...props(close)} />
+                ) : sets ? (
+                  <SetEditor {...props(close)} />
                 ) : (
                   <FilesEditor {...props(close)} />
                 )}
@@ -150,7 +155,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
           >
             <Filled text={from.connection} />
           </Phrase>
-          {(asks || (resources && from.since)) && (
+          {(asks || asksChanges) && (
             <>
               {watermark ? " whose " : ", "}
               <Phrase
@@ -206,7 +211,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
                 : ", all of them every time."}
           {afterWords(from.after)}
           {resources && readWords(from)}
-          {!asks && !resources && (
+          {!asks && !resources && !sets && (
             <>
               {" "}
               <Link to={`/files/${pipeline.name}/${name}`}>What it has taken</Link>

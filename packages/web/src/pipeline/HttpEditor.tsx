@@ -6,6 +6,7 @@ import type { From, PageForm, SinceForm } from "@undercoat/core/pipeline/pipelin
 import { useState } from "react";
 import { answer, path, server } from "../api/client.ts";
 import { queries } from "../api/queries.ts";
+import { grouped } from "../parts/format.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { useFill } from "../values/chosen.ts";
 import { type EditorProps, fromElsewhere } from "./editors.tsx";
@@ -48,7 +49,7 @@ function formOf(way: string, { size, sizeAs }: PageForm): PageForm | undefined {
 /** How an application is read, as sentences behind others. */
 export function readWords({ records, page, since }: From): string {
   const way = ways.find(({ value }) => value === wayOf(page))?.label ?? "";
-  return ` Records stand at ${records ?? "the answer itself"}; ${way}${page?.size ? `, ${page.size} records each` : ""}${since ? `; ${since.parameter} asks for what changed` : ""}.`;
+  return ` Records stand at ${records ?? "the answer itself"}; ${way}${page?.size ? `, ${grouped(String(page.size))} records each` : ""}${since ? `; ${since.parameter} asks for what changed` : ""}.`;
 }
 
 /** Parameters as a person writes them: `zone=north&open=true`. */
@@ -110,10 +111,9 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
         close();
       }}
     >
-      <SimpleGrid cols={2} spacing="sm">
+      <SimpleGrid cols={4} spacing="sm">
         <Autocomplete
           label="Path"
-          description="Below the connection's address"
           placeholder="/scans"
           data={(listed.data ?? []).map(listedName)}
           value={from.path ?? ""}
@@ -124,28 +124,44 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
         />
         <TextInput
           label="Parameters"
-          description="As they stand behind the question mark"
-          placeholder="zone=north"
+          placeholder="zone=north&open=yes"
           value={parameters}
           onChange={(event) => setParameters(event.currentTarget.value)}
           classNames={{ input: "mono" }}
         />
-      </SimpleGrid>
-      <div className="actions">
-        <Button size="xs" variant="outline" loading={find.isPending} disabled={!ready} onClick={() => find.mutate()}>
-          Find out how it is read
+        <Select
+          label="Objects within a record"
+          data={[
+            { value: "no", label: "stay whole, as jsonb" },
+            { value: "yes", label: "are taken apart" },
+          ]}
+          value={from.flatten ? "yes" : "no"}
+          onChange={(value) => put({ flatten: value === "yes" || undefined })}
+          allowDeselect={false}
+          {...inPopover}
+        />
+        <Button
+          variant="outline"
+          style={{ alignSelf: "end" }}
+          title="Looks at an answer, proposes what follows, and tries it by reading two pages"
+          loading={find.isPending}
+          disabled={!ready}
+          onClick={() => find.mutate()}
+        >
+          Find out the rest
         </Button>
-        <span className="quiet">Looks at an answer, proposes what follows, and tries it by reading two pages.</span>
-      </div>
+      </SimpleGrid>
       <ErrorNote error={find.error} />
       {find.data && (
-        <ul className="steps" aria-label="What was tried">
-          {find.data.tried.map(({ words, holds }) => (
-            <li key={words} style={{ display: "block" }}>
-              <span className={holds ? "good" : "quiet"}>{holds ? "holds" : "does not hold"}</span>: {words}
-            </li>
+        <p className="quiet">
+          {find.data.tried.map(({ words, holds }, at) => (
+            <span key={words}>
+              {at > 0 && "; "}
+              <span className={holds ? "good" : undefined}>{holds ? "holds" : "does not hold"}</span>: {words}
+            </span>
           ))}
-        </ul>
+          .
+        </p>
       )}
       <SimpleGrid cols={4} spacing="sm">
         <TextInput
@@ -227,17 +243,6 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
             {...inPopover}
           />
         )}
-        <Select
-          label="Objects within a record"
-          data={[
-            { value: "no", label: "stay whole, as jsonb" },
-            { value: "yes", label: "are taken apart" },
-          ]}
-          value={from.flatten ? "yes" : "no"}
-          onChange={(value) => put({ flatten: value === "yes" || undefined })}
-          allowDeselect={false}
-          {...inPopover}
-        />
       </SimpleGrid>
       {ready && (
         <TypesScan
@@ -248,7 +253,9 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
           onForget={() => put({ types: undefined })}
         />
       )}
-      <FileGlance glance={glance.data} error={glance.error} />
+      <div className="low">
+        <FileGlance glance={glance.data} error={glance.error} />
+      </div>
     </Form>
   );
 }

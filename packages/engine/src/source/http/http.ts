@@ -11,7 +11,7 @@ import type {
 import { type ApiDescription, type ApiResource, readOpenApi } from "@undercoat/core/http/openapi";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { TableName } from "@undercoat/core/sql/identifier";
-import { shortType, typeFamily } from "@undercoat/core/sql/type";
+import { shortType } from "@undercoat/core/sql/type";
 import { type CheckStep, networkSteps, runSteps, type Step } from "../../connection/check.ts";
 import type { CredentialsOf, Row } from "../../connection/credentials.ts";
 import { Cancelled, LoadFailure } from "../../failure.ts";
@@ -25,6 +25,7 @@ import { pagesOf } from "./pages.ts";
 import { propose } from "./propose.ts";
 import { HttpSnapshot, readingOf } from "./snapshot.ts";
 import { Spool } from "./spool.ts";
+import { timesOf } from "./times.ts";
 
 /** How long an application's description is taken to stand, in milliseconds. */
 const lasting = 60_000;
@@ -167,21 +168,7 @@ export class HttpSource implements Source {
   }
 
   async timeColumns(table: TableName): Promise<TimeColumn[]> {
-    const { columns, proposal } = await this.dataset(table);
-    return columns
-      .filter(({ fits = "text" }) => typeFamily(fits) === "moment" || typeFamily(fits) === "integer")
-      .map(({ name, fits = "text" }) => ({
-        column: name,
-        type: fits,
-        earliest: null,
-        latest: null,
-        grain: null,
-        nulls: true,
-        indexed: true,
-        sampled: null,
-        suggested: name === proposal?.changes,
-        why: name === proposal?.changes ? "its name says that it changes with its record" : "its values could tell",
-      }));
+    return timesOf(await this.dataset(table));
   }
 
   async arrivals(): Promise<null> {
@@ -251,7 +238,7 @@ export class HttpSource implements Source {
     return new HttpSnapshot({
       name: this.credentials.name,
       client: this.client,
-      resource: (path) => this.resource(path),
+      resource: ({ path = "" }) => this.resource(path),
       goesOn,
       waiting,
       note,

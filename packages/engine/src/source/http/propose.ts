@@ -2,7 +2,7 @@ import type { Proposal } from "@undercoat/core/dataset/dataset";
 import { JsonFault } from "@undercoat/core/file/json";
 import { recordsIn } from "@undercoat/core/http/body";
 import { guessAnswer, guessFields, sinceNames } from "@undercoat/core/http/guess";
-import type { ApiResource } from "@undercoat/core/http/openapi";
+import { type ApiResource, sinceOf } from "@undercoat/core/http/openapi";
 import { firstPage, nextPage } from "@undercoat/core/http/page";
 import type { From, PageForm } from "@undercoat/core/pipeline/pipeline";
 import { LoadFailure } from "../../failure.ts";
@@ -59,7 +59,12 @@ export async function propose(
   });
   const { key, changes } = described ?? guessFields(own.slice(0, 200));
   let page: PageForm | undefined;
-  for (const way of described?.page ? [described.page] : guess.pages) {
+  const size = (way: PageForm): PageForm => {
+    // What was asked for by hand goes before what the description says.
+    const own = way.sizeAs ? Number(from.parameters?.[way.sizeAs]) : 0;
+    return own > 0 ? { ...way, size: own } : way;
+  };
+  for (const way of (described?.page ? [described.page] : guess.pages).map(size)) {
     const start = firstPage(url.href, way);
     const one = start.address === url.href ? first : await ask(start.address).catch(() => null);
     const leads = one && nextOf(start, way, one, held(one).length);
@@ -71,6 +76,11 @@ export async function propose(
       rest.length > 0 &&
       rest.every((record) => !earlier.includes(record)) &&
       (!leads?.overlaps || later[0] === earlier.at(-1));
+    if (described?.page && one && !leads && earlier.length > 0) {
+      tried.push({ words: `${pageWords(way)}, as the description says; there is no second page now`, holds: true });
+      page = way;
+      break;
+    }
     tried.push({ words: `${pageWords(way)}${holds ? ": a second page was read" : ""}`, holds });
     if (holds) {
       page = way;
@@ -86,7 +96,7 @@ export async function propose(
       const answer = await ask(later.href).catch(() => null);
       // Of what changed after tomorrow there is nothing, where the parameter is heard.
       if (answer && own.length > 0 && held(answer).length === 0) {
-        since = { parameter };
+        since = sinceOf(parameter);
         tried.push({ words: `${parameter} asks for what changed only: after tomorrow there is nothing`, holds: true });
         break;
       }

@@ -26,8 +26,14 @@ const lately = 24 * 3_600_000;
 export interface HttpOptions {
   name: string;
   client: HttpClient;
-  /** what the application's own description says of a path */
-  resource(path: string): Promise<ApiResource | null>;
+  /** what the application's own description says of what a load reads */
+  resource(from: From): Promise<ApiResource | null>;
+  /** what a load reads as paths, pages and parameters, where it does not say so itself */
+  asked?(from: From): Promise<From>;
+  /** the parameters that ask for what changed since a watermark, where that is no parameter's mere value */
+  changed?(column: string, value: string): Record<string, string>;
+  /** what goes along with every request */
+  asks?: { accept?: string; headers?: Record<string, string> };
   goesOn: boolean;
   waiting?: (why: string | null) => void;
   /** told what people should know of how the pages came */
@@ -54,8 +60,8 @@ export class HttpSnapshot extends Whole implements Snapshot {
   }
 
   private async ask(address: string): Promise<Answer> {
-    const { client, signal, waiting, goesOn: patient } = this.options;
-    const answer = await client.ask({ address, patient, signal, waiting, told: (asked) => this.tell(asked) });
+    const { client, signal, waiting, asks, goesOn: patient } = this.options;
+    const answer = await client.ask({ address, ...asks, patient, signal, waiting, told: (asked) => this.tell(asked) });
     this.date ??= answer.headers.date ?? null;
     return answer;
   }
@@ -76,8 +82,9 @@ export class HttpSnapshot extends Whole implements Snapshot {
   }
 
   /** The first page of what a load reads. */
-  async first(from: From, parameters: Record<string, string> = {}): Promise<Page> {
+  async first(given: From, parameters: Record<string, string> = {}): Promise<Page> {
     const { name } = this.options;
+    const from = given.path === undefined ? await this.asPath(given) : given;
     const reading = { name, from, ask: (at: string) => this.ask(at), spool: null, all: false, note: () => undefined };
     for await (const page of pagesOf(reading, this.address(from, parameters))) return page;
     return { number: 1, address: this.address(from), records: [] };
@@ -88,19 +95,27 @@ export class HttpSnapshot extends Whole implements Snapshot {
     const since =
       from.since && !from.since.as ? { [from.since.parameter]: new Date(Date.now() - lately).toISOString() } : null;
     const pages = [await this.first(from), ...(since ? [await this.first(from, since)] : [])];
-    return pages.flatMap(({ records }) => records.map((text, at) => jsonRecord(text, at + 1, from.flatten ?? false)));
+    return pages.flatMap(({ records }) =>
+      records.map((text, at) => bare(jsonRecord(text, at + 1, from.flatten ?? false))),
+    );
   }
 
-  async describe(from: From): Promise<Dataset> {
+  /** What a load reads, as paths, pages and parameters. */
+  private async asPath(from: From): Promise<From> {
+    return this.options.asked ? this.options.asked(from) : from;
+  }
+
+  async describe(given: From): Promise<Dataset> {
     const { name, resource } = this.options;
+    const from = await this.asPath(given);
     if (from.path === undefined)
       throw new LoadFailure({
         message: `${name} is an application: it has no tables or files and takes no query`,
         hint: "Name a path below its address: from: { path: /scans }",
       });
-    const described = await resource(from.path);
+    const described = await resource(given);
     const records = await this.sample(from);
-    const { types = {}, flatten = false } = from;
+    const { types = {}, flatten = false } = given;
     const members = new MemberNames(flatten, [
       ...(flatten ? [] : (described?.fields ?? []).map((field) => field.name)),
       ...Object.keys(types),
@@ -131,12 +146,13 @@ export class HttpSnapshot extends Whole implements Snapshot {
         hint: "Name another column for the origin.",
       });
     const guessed = guessFields(records.filter((record) => !("fault" in record)).map((record) => record.text));
-    const [key, changes] = [described?.key ?? guessed.key, described?.changes ?? guessed.changes];
+    const key = described?.keys ?? [described?.key ?? guessed.key].filter((one) => one !== null);
+    const changes = described?.changes ?? guessed.changes;
     return {
       columns: [...(origin === undefined ? [] : [textColumn(origin)]), ...columns],
       indexes: [],
       lines: true,
-      proposal: { key: key === null ? [] : [key], changes },
+      proposal: { key, changes, ...(this.options.changed ? { asksChanges: true as const } : {}) },
     };
   }
 
@@ -153,11 +169,11 @@ export class HttpSnapshot extends Whole implements Snapshot {
     if (!this.from) throw new Error("An application is described before it is read");
     const { since } = this.from;
     const { watermark } = plan.read;
-    const asks = since && watermark && window.kind === "since";
-    return this.address(
-      this.from,
-      asks ? { [since.parameter]: sinceValue(since, { ...watermark, value: window.value }) } : {},
-    );
+    if (!watermark || window.kind !== "since") return this.address(this.from);
+    const from = { ...watermark, value: window.value };
+    const { changed } = this.options;
+    if (changed) return this.address(this.from, changed(watermark.column, sinceValue({}, from)));
+    return this.address(this.from, since ? { [since.parameter]: sinceValue(since, from) } : {});
   }
 
   async rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {
@@ -199,7 +215,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
       for (const [place, text] of page.records.entries()) {
         if (limit !== null && rows >= limit) break;
         rows++;
-        piece += line(row(jsonRecord(text, place + 1, this.flatten)));
+        piece += line(row(bare(jsonRecord(text, place + 1, this.flatten))));
       }
       if (piece) yield Buffer.from(piece);
       if (this.options.signal?.aborted || (limit !== null && rows >= limit)) break;
@@ -221,6 +237,13 @@ export class HttpSnapshot extends Whole implements Snapshot {
   }
 
   async close(): Promise<void> {}
+}
+
+/** A record without what a service says about it rather than in it: members such as `@odata.etag` (OData JSON Format, section 4.6). */
+function bare(record: JsonRecord): JsonRecord {
+  if ("fault" in record) return record;
+  for (const name of record.values.keys()) if (name.includes("@odata.")) record.values.delete(name);
+  return record;
 }
 
 /** What tells one reading from every other: whom it asks, for what, and how it is taken. */

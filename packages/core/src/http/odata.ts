@@ -1,0 +1,158 @@
+import { SaxesParser } from "saxes";
+import type { ApiField, ApiResource } from "./openapi.ts";
+
+/** What the metadata of an OData 4 service (OData CSDL XML, version 4) tells, as far as reading needs it. */
+
+interface Property {
+  name: string;
+  type: string;
+  nullable: boolean;
+  precision: string | null;
+  scale: string | null;
+}
+
+interface EntityType {
+  base: string | null;
+  keys: string[];
+  properties: Property[];
+}
+
+/** The path of every page but the first, where the service tells it. */
+export const nextLink = "@odata.nextLink";
+
+/** The warehouse type that holds the values of a primitive type (OData CSDL, section 3.3); jsonb for what is made of others. */
+function typeOf({ type, precision, scale }: Property): string {
+  switch (type) {
+    case "Edm.Byte":
+    case "Edm.SByte":
+    case "Edm.Int16":
+      return "smallint";
+    case "Edm.Int32":
+      return "integer";
+    case "Edm.Int64":
+      return "bigint";
+    case "Edm.Decimal":
+      return precision && /^\d+$/.test(precision) && /^\d+$/.test(scale ?? "0")
+        ? `numeric(${precision},${scale ?? "0"})`
+        : "numeric";
+    case "Edm.Double":
+      return "double precision";
+    case "Edm.Single":
+      return "real";
+    case "Edm.Boolean":
+      return "boolean";
+    case "Edm.Date":
+      return "date";
+    case "Edm.DateTimeOffset":
+      return "timestamp with time zone";
+    case "Edm.TimeOfDay":
+      return "time without time zone";
+    case "Edm.Duration":
+      return "interval";
+    case "Edm.Guid":
+      return "uuid";
+    case "Edm.String":
+    case "Edm.Binary":
+    case "Edm.Stream":
+      return "text";
+    default:
+      return "jsonb";
+  }
+}
+
+/** A service's name for a type, whatever alias its schema goes by. */
+const local = (type: string) => type.slice(type.lastIndexOf(".") + 1);
+
+/**
+ * Reads a service's metadata: its entity sets as resources, each with its columns, types and key.
+ * @throws RangeError where it is none
+ */
+export function readMetadata(xml: string): ApiResource[] {
+  const types = new Map<string, EntityType>();
+  const enums = new Set<string>();
+  const sets: { name: string; type: string }[] = [];
+  let inside: EntityType | null = null;
+  let within: "entity" | "other" | null = null;
+  const parser = new SaxesParser();
+  parser.on("error", (error) => {
+    throw new RangeError(`The metadata is no XML: ${error.message.split("\n")[0]}`);
+  });
+  let root = "";
+  parser.on("opentag", ({ name, attributes }) => {
+    const tag = name.slice(name.indexOf(":") + 1);
+    const told = (attribute: string) => {
+      const value = attributes[attribute];
+      return typeof value === "string" ? value : null;
+    };
+    root ||= tag;
+    if (tag === "EntityType") {
+      inside = { base: told("BaseType"), keys: [], properties: [] };
+      within = "entity";
+      types.set(told("Name") ?? "", inside);
+    } else if (tag === "ComplexType") within = "other";
+    else if (tag === "EnumType") enums.add(told("Name") ?? "");
+    else if (tag === "PropertyRef" && inside) inside.keys.push(told("Name") ?? "");
+    else if (tag === "Property" && inside && within === "entity")
+      inside.properties.push({
+        name: told("Name") ?? "",
+        type: told("Type") ?? "Edm.String",
+        nullable: told("Nullable") !== "false",
+        precision: told("Precision"),
+        scale: told("Scale"),
+      });
+    else if (tag === "EntitySet") sets.push({ name: told("Name") ?? "", type: told("EntityType") ?? "" });
+  });
+  parser.on("closetag", ({ name }) => {
+    const tag = name.slice(name.indexOf(":") + 1);
+    if (tag === "EntityType" || tag === "ComplexType") {
+      inside = null;
+      within = null;
+    }
+  });
+  parser.write(xml).close();
+  if (root !== "Edmx") throw new RangeError("The metadata is no OData document: it does not begin with Edmx");
+  /** A type with what it takes from those it is made from. */
+  const whole = (name: string, depth = 0): EntityType => {
+    const own = types.get(local(name)) ?? { base: null, keys: [], properties: [] };
+    if (own.base === null || depth > 20) return own;
+    const base = whole(own.base, depth + 1);
+    return { base: null, keys: [...base.keys, ...own.keys], properties: [...base.properties, ...own.properties] };
+  };
+  return sets.map(({ name, type }): ApiResource => {
+    const { keys, properties } = whole(type);
+    const fields = properties.map((property): ApiField => {
+      return {
+        name: property.name,
+        // What is one of several names is told by its name.
+        type: enums.has(local(property.type)) ? "text" : typeOf(property),
+        required: !property.nullable || keys.includes(property.name),
+        comment: null,
+      };
+    });
+    const moments = fields.filter((field) => field.type === "timestamp with time zone").map((field) => field.name);
+    const changes = moments.find((moment) => /(updated|modified|changed|lastedit|lastwrite)/i.test(moment)) ?? null;
+    return {
+      path: `/${name}`,
+      summary: null,
+      records: "value",
+      fields,
+      page: { next: nextLink },
+      since: null,
+      key: keys[0] ?? null,
+      ...(keys.length > 1 ? { keys } : {}),
+      changes,
+    };
+  });
+}
+
+/** What is asked of an entity set: its columns alone, in the order of its key, so that pages don't shift. */
+export function askedOf({ fields, key, keys }: Pick<ApiResource, "fields" | "key" | "keys">): Record<string, string> {
+  const order = keys ?? (key === null ? [] : [key]);
+  return {
+    $select: fields.map((field) => field.name).join(","),
+    ...(order.length ? { $orderby: order.join(",") } : {}),
+  };
+}
+
+/** What changed since a watermark as a filter; a date stands as it is, a moment as ISO 8601. Rows without one come too. */
+export const changedSince = (column: string, value: string) => `${column} ge ${value} or ${column} eq null`;

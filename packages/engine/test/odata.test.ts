@@ -1,0 +1,118 @@
+import type { Load } from "@undercoat/core/pipeline/pipeline";
+import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
+import { sourceFor } from "@undercoat/engine/source/registry";
+import { type Crew, openCrew } from "@undercoat/standins/crew";
+import { afterAll, beforeAll, beforeEach, describe, expect, test } from "vitest";
+import { sourceContract } from "./contract.ts";
+import { makePair, type Pair } from "./pair.ts";
+import { json, makeWeb, type Web } from "./web.ts";
+
+let pair: Pair;
+let crew: Crew;
+let web: Web;
+beforeAll(async () => {
+  pair = await makePair("odata");
+  crew = await openCrew();
+  web = await makeWeb();
+});
+afterAll(async () => {
+  await Promise.all([pair.close(), crew.close(), web.close()]);
+});
+beforeEach(() => pair.atWarehouse("DROP SCHEMA IF EXISTS landing CASCADE; DROP SCHEMA IF EXISTS undercoat CASCADE"));
+
+const office = (): CredentialsOf<"odata"> => ({
+  name: "crew",
+  settings: { kind: "odata", url: crew.url, auth: { basic: { user: crew.user } } },
+  password: crew.password,
+});
+const shifts: Load = {
+  from: { connection: "crew", table: "Shifts" },
+  watermark: { column: "UpdatedAt" },
+  into: { table: "landing.shift", mode: "upsert", key: ["PersonId", "Number"] },
+  proof: { figures: ["rows", "sum(Hours)"] },
+};
+const edmx = (type: string, sets: string) =>
+  `<edmx:Edmx xmlns:edmx="e"><edmx:DataServices><Schema Namespace="N">${type}<EntityContainer Name="C">${sets}</EntityContainer></Schema></edmx:DataServices></edmx:Edmx>`;
+
+sourceContract("A service of OData", {
+  pair: () => pair,
+  credentials: () => ({ name: "service", settings: { kind: "odata", url: web.url }, password: "" }),
+  from: { table: "Samples" },
+  item: { schema: ".", table: "Samples" },
+  absent: { table: "Nowhere" },
+  firstStep: "address",
+  furnish: async (rows) => {
+    const record = ([id, name, fare, at]: (typeof rows)[number]) =>
+      `{"@odata.etag":"x${id}","id":${id},"name":${JSON.stringify(name)},"fare":${fare},"at":"${at.replace(" ", "T").replace("+00", "Z")}"}`;
+    const properties = `<Property Name="id" Type="Edm.Int32" Nullable="false"/><Property Name="name" Type="Edm.String"/><Property Name="fare" Type="Edm.Decimal" Precision="18" Scale="2"/><Property Name="at" Type="Edm.DateTimeOffset" Precision="6"/>`;
+    web.answer((_, response, url) => {
+      if (url.pathname === "/$metadata")
+        return response
+          .writeHead(200)
+          .end(
+            edmx(
+              `<EntityType Name="S"><Key><PropertyRef Name="id"/></Key>${properties}</EntityType>`,
+              '<EntitySet Name="Samples" EntityType="N.S"/>',
+            ),
+          );
+      if (url.pathname !== "/Samples") return response.writeHead(404).end();
+      const from = Number(url.searchParams.get("p") ?? 0);
+      const next = from + 25 < rows.length ? `,"@odata.nextLink":"Samples?p=${from + 25}"` : "";
+      return json(
+        response,
+        `{"@odata.context":"c","value":[${rows
+          .slice(from, from + 25)
+          .map(record)
+          .join(",")}]${next}}`,
+      );
+    });
+  },
+});
+
+describe("the Crew office", () => {
+  test("names its sets with the keys and types of its metadata, those of base types too", async () => {
+    const source = sourceFor(office());
+    expect((await source.datasets()).map(({ name }) => name)).toEqual(["People", "Shifts"]);
+    const { columns, proposal } = await source.dataset({ schema: ".", table: "Shifts" });
+    expect(Object.fromEntries(columns.map(({ name, fits = "text" }) => [name, fits]))).toEqual({
+      UpdatedAt: "timestamp with time zone",
+      PersonId: "integer",
+      Number: "bigint",
+      Vessel: "text",
+      BeginsAt: "timestamp with time zone",
+      Hours: "numeric(6,3)",
+      Open: "boolean",
+    });
+    expect(proposal).toMatchObject({ key: ["PersonId", "Number"], changes: "UpdatedAt" });
+    const people = await source.dataset({ schema: ".", table: "People" });
+    expect(people.columns.find(({ name }) => name === "Phone")?.fits).toBe("jsonb");
+    expect(people.columns.find(({ name }) => name === "Rank")?.fits ?? "text").toBe("text");
+  });
+
+  test("is read page by page with exact numbers, and then what changed alone", async () => {
+    const first = await pair.between(office()).run(shifts);
+    expect(first.tally).toMatchObject({ read: "2400", new: "2400", rejected: "0" });
+    expect(first.proof).toMatchObject({ verdict: "proved", depth: "cells" });
+    expect(
+      await pair.atWarehouse(
+        `SELECT max("Number")::text AS number, sum("Hours")::text AS hours FROM landing.shift WHERE "PersonId" = 1`,
+      ),
+    ).toEqual([{ number: "9007199254740039", hours: "317.500" }]);
+    const { added, changed } = crew.passHour();
+    const next = await pair.between(office()).run(shifts);
+    expect(next.tally).toMatchObject({ new: String(added), changed: String(changed), rejected: "0" });
+    expect(Number(next.tally.read)).toBeLessThan(20);
+    expect(next.findings.asked?.requests.at(-1)?.address).toContain("$filter=UpdatedAt ge 20");
+    const { proof } = await pair.between(office()).prove(shifts, true);
+    expect(proof).toMatchObject({ verdict: "proved", how: "read again" });
+  });
+});
+
+test.each([
+  ["no XML", "<edmx:Edmx", /no XML/],
+  ["another document", "<html></html>", /does not begin with Edmx/],
+])("metadata that is %s is refused in words", async (_, body, words) => {
+  web.answer((_request, response) => response.writeHead(200).end(body));
+  const source = sourceFor({ name: `odd ${words}`, settings: { kind: "odata", url: web.url }, password: "" });
+  await expect(source.datasets()).rejects.toThrow(words);
+});

@@ -1,0 +1,170 @@
+import { createServer, type ServerResponse } from "node:http";
+import type { AddressInfo } from "node:net";
+
+/** A person of the crew, or a shift of one, as JSON. */
+type Entity = Record<string, unknown>;
+
+export interface Crew {
+  port: number;
+  /** the service's root */
+  url: string;
+  user: string;
+  password: string;
+  /** an hour of business: shifts come, some are changed, a person changes rank */
+  passHour(): { added: number; changed: number };
+  counts(): Record<string, number>;
+  close(): Promise<void>;
+}
+
+const metadata = `<?xml version="1.0" encoding="UTF-8"?>
+<edmx:Edmx Version="4.0" xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx">
+  <edmx:DataServices>
+    <Schema Namespace="Crew" xmlns="http://docs.oasis-open.org/odata/ns/edm">
+      <EnumType Name="Rank"><Member Name="Deckhand"/><Member Name="Mate"/><Member Name="Master"/></EnumType>
+      <ComplexType Name="Phone"><Property Name="Country" Type="Edm.String"/><Property Name="Number" Type="Edm.String"/></ComplexType>
+      <EntityType Name="Tracked" Abstract="true"><Property Name="UpdatedAt" Type="Edm.DateTimeOffset" Nullable="false" Precision="3"/></EntityType>
+      <EntityType Name="Person" BaseType="Crew.Tracked">
+        <Key><PropertyRef Name="PersonId"/></Key>
+        <Property Name="PersonId" Type="Edm.Int32" Nullable="false"/>
+        <Property Name="Name" Type="Edm.String" Nullable="false" MaxLength="80"/>
+        <Property Name="Rank" Type="Crew.Rank" Nullable="false"/>
+        <Property Name="Hired" Type="Edm.Date"/>
+        <Property Name="Phone" Type="Crew.Phone"/>
+        <NavigationProperty Name="Shifts" Type="Collection(Crew.Shift)"/>
+      </EntityType>
+      <EntityType Name="Shift" BaseType="Crew.Tracked">
+        <Key><PropertyRef Name="PersonId"/><PropertyRef Name="Number"/></Key>
+        <Property Name="PersonId" Type="Edm.Int32" Nullable="false"/>
+        <Property Name="Number" Type="Edm.Int64" Nullable="false"/>
+        <Property Name="Vessel" Type="Edm.String"/>
+        <Property Name="BeginsAt" Type="Edm.DateTimeOffset" Precision="0"/>
+        <Property Name="Hours" Type="Edm.Decimal" Precision="6" Scale="3"/>
+        <Property Name="Open" Type="Edm.Boolean"/>
+      </EntityType>
+      <EntityContainer Name="Container">
+        <EntitySet Name="People" EntityType="Crew.Person"><NavigationPropertyBinding Path="Shifts" Target="Shifts"/></EntitySet>
+        <EntitySet Name="Shifts" EntityType="Crew.Shift"/>
+      </EntityContainer>
+    </Schema>
+  </edmx:DataServices>
+</edmx:Edmx>`;
+
+const ranks = ["Deckhand", "Mate", "Master"];
+const names = ["Åse Holm", "Bjørn Vik", "Cato Dahl", "Dagny Lie", "Even Moe", "Frida Berg", "Geir Sund", "Hilde Ruud"];
+const largestPage = 400;
+
+/** One comparison of a filter: a member, what it is compared by, and a literal. */
+function comparison(text: string): ((entity: Entity) => boolean) | null {
+  const [, member = "", by, literal = ""] = /^(\w+) (ge|gt|eq) (\S+)$/.exec(text.trim()) ?? [];
+  if (!by) return null;
+  if (by === "eq" && literal === "null") return (entity) => entity[member] === null || entity[member] === undefined;
+  const wanted = Number.isNaN(Date.parse(literal)) ? null : Date.parse(literal);
+  return (entity) => {
+    const own = Date.parse(String(entity[member]));
+    if (wanted === null || Number.isNaN(own)) return String(entity[member]) === literal;
+    return by === "ge" ? own >= wanted : by === "gt" ? own > wanted : own === wanted;
+  };
+}
+
+/**
+ * The Crew office: people and their shifts as OData 4 with `$metadata`, `$select`, `$filter` (comparisons joined by `or`),
+ * `$orderby` by the key, `$count` and pages by the server. On loopback; `port` 0 is any.
+ */
+export async function openCrew({ port = 0, people = 60, shifts = 40, password = "crew" } = {}): Promise<Crew> {
+  const user = "reader";
+  const began = Date.UTC(2026, 0, 1);
+  let clock = Date.now();
+  const iso = (at: number) => new Date(at).toISOString();
+  const persons: Entity[] = Array.from({ length: people }, (_, at) => ({
+    PersonId: at + 1,
+    Name: `${names[at % names.length]} ${at + 1}`,
+    Rank: ranks[at % ranks.length],
+    Hired: iso(began - at * 86_400_000 * 31).slice(0, 10),
+    Phone: at % 5 ? { Country: "+47", Number: String(40_000_000 + at * 7919) } : null,
+    UpdatedAt: iso(began + at * 60_000),
+  }));
+  const shift = (person: number, at: number, updated: number): Entity => ({
+    PersonId: person,
+    Number: `${9_007_199_254_740_000n + BigInt(at)}`,
+    Vessel: at % 9 ? `KSF-0${1 + (at % 7)}` : null,
+    BeginsAt: iso(began + (person * 40 + at) * 3_600_000),
+    Hours: `${4 + (at % 8)}.${String((at * 125) % 1000).padStart(3, "0")}`,
+    Open: at % 3 === 0,
+    UpdatedAt: iso(updated),
+  });
+  const worked: Entity[] = persons.flatMap((_, person) =>
+    Array.from({ length: shifts }, (__, at) => shift(person + 1, at, began + (person * shifts + at) * 1000)),
+  );
+  const sets: Record<string, { keys: string[]; exact: string[]; rows: Entity[] }> = {
+    People: { keys: ["PersonId"], exact: [], rows: persons },
+    Shifts: { keys: ["PersonId", "Number"], exact: ["Number", "Hours"], rows: worked },
+  };
+  const counts: Record<string, number> = {};
+
+  const answer = (name: string, url: URL, preferred: number, response: ServerResponse) => {
+    const set = sets[name];
+    if (!set)
+      return response
+        .writeHead(404, { "content-type": "application/json" })
+        .end('{"error":{"message":"There is no such set"}}');
+    const filter = url.searchParams.get("$filter");
+    const parts = filter?.split(/ or /).map(comparison) ?? [];
+    if (parts.some((part) => part === null))
+      return response
+        .writeHead(400, { "content-type": "application/json" })
+        .end('{"error":{"message":"The filter is not understood"}}');
+    const rows = parts.length ? set.rows.filter((row) => parts.some((part) => part?.(row))) : set.rows;
+    if (url.pathname.endsWith("/$count"))
+      return response.writeHead(200, { "content-type": "text/plain" }).end(String(rows.length));
+    const size = Math.min(preferred, largestPage);
+    const from = Number(url.searchParams.get("$skiptoken") ?? 0);
+    const select = url.searchParams.get("$select")?.split(",") ?? Object.keys(set.rows[0] ?? {});
+    // What a JavaScript number can't hold is written as it stands.
+    const written = (row: Entity) =>
+      `{${select.map((column) => `"${column}":${set.exact.includes(column) ? row[column] : JSON.stringify(row[column] ?? null)}`).join(",")}}`;
+    const next = new URL(url.href);
+    next.searchParams.set("$skiptoken", String(from + size));
+    const link = from + size < rows.length ? `,"@odata.nextLink":${JSON.stringify(next.href)}` : "";
+    response.writeHead(200, { "content-type": "application/json;odata.metadata=none", "odata-version": "4.0" }).end(
+      `{"value":[${rows
+        .slice(from, from + size)
+        .map(written)
+        .join(",")}]${link}}`,
+    );
+  };
+
+  const server = createServer((request, response) => {
+    const url = new URL(request.url ?? "/", `http://${request.headers.host ?? "127.0.0.1"}`);
+    counts[url.pathname] = (counts[url.pathname] ?? 0) + 1;
+    if (request.headers.authorization !== `Basic ${Buffer.from(`${user}:${password}`).toString("base64")}`)
+      return response.writeHead(401, { "www-authenticate": "Basic" }).end();
+    const [, name = ""] = /^\/odata\/v4\/([^/]*)/.exec(url.pathname) ?? [];
+    if (name === "$metadata") return response.writeHead(200, { "content-type": "application/xml" }).end(metadata);
+    const preferred = Number(/odata\.maxpagesize=(\d+)/.exec([request.headers.prefer ?? ""].flat().join())?.[1] ?? 100);
+    return answer(name, url, preferred, response);
+  });
+  await new Promise<void>((done, fail) => {
+    server.once("error", fail);
+    server.listen(port, "127.0.0.1", done);
+  });
+  const { port: bound } = server.address() as AddressInfo;
+  return {
+    port: bound,
+    url: `http://127.0.0.1:${bound}/odata/v4/`,
+    user,
+    password,
+    passHour: () => {
+      clock = Math.max(Date.now(), clock + 1000);
+      for (let person = 1; person <= 5; person++)
+        worked.push(shift(person, shifts + (clock % 100_000) + person, clock));
+      for (const row of worked.slice(0, 3)) Object.assign(row, { Open: !row.Open, UpdatedAt: iso(clock) });
+      return { added: 5, changed: 3 };
+    },
+    counts: () => ({ ...counts }),
+    close: () =>
+      new Promise((done) => {
+        server.close(() => done());
+        server.closeAllConnections();
+      }),
+  };
+}
