@@ -25,6 +25,8 @@ export interface Settings {
   proxies: string[];
   /** the folders below which file connections may lie */
   files: string[];
+  /** the folder in which users' modules lie */
+  modules: string;
   /** where connections may lead: patterns of host:port */
   egress: string[];
   /** the most bytes of a file that is dropped onto a page */
@@ -98,6 +100,7 @@ export function readSettings(environment: NodeJS.ProcessEnv = process.env): Sett
     hosts: listed(environment.UNDERCOAT_HOSTS).map((name) => name.toLowerCase()),
     proxies: listed(environment.UNDERCOAT_PROXY),
     files: environment.UNDERCOAT_FILES ? environment.UNDERCOAT_FILES.split(":").filter(Boolean) : [join(data, "files")],
+    modules: environment.UNDERCOAT_MODULES ?? join(data, "modules"),
     egress: environment.UNDERCOAT_EGRESS === undefined ? ["*"] : listed(environment.UNDERCOAT_EGRESS),
     fileLimit: megabytes("UNDERCOAT_FILE_LIMIT", environment.UNDERCOAT_FILE_LIMIT ?? "2048"),
     keeping: {

@@ -64,6 +64,7 @@ export async function makeHouse(name: string): Promise<TestHouse> {
     proxies: [],
     files: [],
     egress: ["*"],
+    modules: "/nonexistent",
     fileLimit: 1024 * 1024,
     keeping: { runs: "P180D", lines: "P30D" },
   };

@@ -4,6 +4,7 @@ import { files } from "./files.ts";
 import { http } from "./http.ts";
 import type { ConnectionKind } from "./kind.ts";
 import { mariadb } from "./mariadb.ts";
+import { module } from "./module.ts";
 import { odata } from "./odata.ts";
 import { postgres } from "./postgres.ts";
 import { sftp } from "./sftp.ts";
@@ -11,7 +12,7 @@ import { sftp } from "./sftp.ts";
 /** Every kind of connection; a new one is one line here. */
 export const kinds: {
   [Kind in ConnectionSettings["kind"]]: ConnectionKind<Extract<ConnectionSettings, { kind: Kind }>>;
-} = { postgres, files, sftp, mariadb, http, odata };
+} = { postgres, files, sftp, mariadb, http, odata, module };
 
 /** The kind of a connection, which its own settings fit. */
 export function kindOf<Settings extends ConnectionSettings>({ kind }: Settings): ConnectionKind<Settings> {

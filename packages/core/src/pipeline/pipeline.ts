@@ -415,6 +415,21 @@ export interface ODataSettings extends WebSettings {
   kind: "odata";
 }
 
+/** A module of the user's own, which reads what no other kind does. */
+export interface ModuleSettings {
+  kind: "module";
+  /** its name in the folder of modules */
+  file: string;
+  /** what is handed to it */
+  settings?: Record<string, string | number | boolean>;
+  /** the hosts that it may ask; an administrator lists them */
+  hosts?: string[];
+  /** the most seconds that it may take, and megabytes that it may hold; 600 and 256 where absent */
+  seconds?: number;
+  megabytes?: number;
+  parallel?: number;
+}
+
 /** What a connection is, by its kind. */
 export type ConnectionSettings =
   | ServerSettings
@@ -422,7 +437,8 @@ export type ConnectionSettings =
   | SftpSettings
   | MariaSettings
   | HttpSettings
-  | ODataSettings;
+  | ODataSettings
+  | ModuleSettings;
 
 /** What a load proves when its author has not said. */
 export const wholeTableRows: ProofPlan = { figures: ["rows"] };

@@ -1,5 +1,8 @@
+import type { DatasetColumn } from "@undercoat/core/dataset/dataset";
 import { flattenedMembers, JsonFault, membersOf } from "@undercoat/core/file/json";
 import type { TextRecord } from "@undercoat/core/file/records";
+import { Fitting } from "./files/shaped.ts";
+import { textColumn } from "./records.ts";
 
 /** A JSON object's text as it was read, or what is wrong with it. */
 export type JsonRecord = { number: number; text: string } & (ReturnType<typeof membersOf> | { fault: string });
@@ -62,4 +65,19 @@ export function rowOf(names: readonly string[], flatten: boolean, looked: string
     }
     return { fields, fault: null, line, text, nested };
   };
+}
+
+/** The columns that records' members make: of the types that are said, else of the narrowest that all values that were looked at fit. */
+export function memberColumns(
+  records: readonly JsonRecord[],
+  said: Readonly<Record<string, string | null>>,
+  flatten: boolean,
+): DatasetColumn[] {
+  const members = new MemberNames(flatten, Object.keys(said));
+  for (const record of records) members.add(record);
+  const { names } = members;
+  const fitting = new Fitting();
+  fitting.take(names, records.map(rowOf(names, flatten, "no record")));
+  const found = new Map(fitting.columns(".").map((column) => [column.name, column.fits]));
+  return names.map((name) => textColumn(name, said[name] ?? found.get(name)));
 }

@@ -3,6 +3,7 @@ import type { Credentials, CredentialsOf } from "../connection/credentials.ts";
 import { folderSource } from "./files/files.ts";
 import { HttpSource } from "./http/http.ts";
 import { MariaSource } from "./mariadb/mariadb.ts";
+import { ModuleSource } from "./module/module.ts";
 import { ODataSource } from "./odata/odata.ts";
 import { PostgresSource } from "./postgres/postgres.ts";
 import { sftpSource } from "./sftp/sftp.ts";
@@ -14,6 +15,7 @@ const kinds: { [Kind in ConnectionSettings["kind"]]: (credentials: CredentialsOf
   sftp: sftpSource,
   mariadb: (credentials) => new MariaSource(credentials),
   files: folderSource,
+  module: (credentials) => new ModuleSource(credentials),
   odata: (credentials) => new ODataSource(credentials),
   http: (credentials) => new HttpSource(credentials),
 };

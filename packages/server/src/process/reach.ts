@@ -3,6 +3,7 @@ import { join } from "node:path";
 import { allowEgress } from "@undercoat/engine/http/egress";
 import { allowFolders } from "@undercoat/engine/source/files/folder";
 import { spoolInto } from "@undercoat/engine/source/http/spool";
+import { modulesIn } from "@undercoat/engine/source/module/module";
 import type { Settings } from "../settings.ts";
 
 /**
@@ -12,6 +13,7 @@ import type { Settings } from "../settings.ts";
  */
 export function settleReach(settings: Settings, database: string | null): void {
   allowFolders(settings.files);
+  modulesIn(settings.modules);
   spoolInto(join(settings.data, "pages"));
   const file = join(settings.data, "address");
   const addresses = [database, existsSync(file) ? readFileSync(file, "utf8").trim() : null];

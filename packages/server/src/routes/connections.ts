@@ -79,7 +79,12 @@ function listFunctions(c: Context<Env>, settings: ConnectionSettings, before: Co
   if (settings.kind === "postgres" && before?.kind === "postgres") settings.functions ??= before.functions;
   const reserved = (of: ConnectionSettings | undefined) => JSON.stringify(of ? kindOf(of).reserved(of) : []);
   if (reserved(settings) !== reserved(before) && signedIn(c).role !== "administrator")
-    throw new HttpProblem(403, "Only an administrator lists the functions that queries may call");
+    throw new HttpProblem(
+      403,
+      settings.kind === "module"
+        ? "Only an administrator lists the hosts that a module may ask"
+        : "Only an administrator lists the functions that queries may call",
+    );
 }
 
 /** The source that the address names. */

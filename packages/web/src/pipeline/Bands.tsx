@@ -202,7 +202,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
               </Phrase>
             </>
           )}
-          {asks || (resources && from.since)
+          {asks || asksChanges
             ? "."
             : resources
               ? ", all of them every time."

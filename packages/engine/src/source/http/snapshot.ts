@@ -8,8 +8,7 @@ import type { Asked, AskedRequest } from "@undercoat/core/run/run";
 import { canonicalType } from "@undercoat/core/sql/type";
 import { LoadFailure } from "../../failure.ts";
 import { type Answer, type HttpClient, shownAddress } from "../../http/client.ts";
-import { Fitting } from "../files/shaped.ts";
-import { type JsonRecord, jsonRecord, MemberNames, rowOf } from "../members.ts";
+import { type JsonRecord, jsonRecord, memberColumns, rowOf } from "../members.ts";
 import { recordLines, recordStream, textColumn } from "../records.ts";
 import type { RowStream, Snapshot } from "../source.ts";
 import { Whole } from "../whole.ts";
@@ -116,29 +115,24 @@ export class HttpSnapshot extends Whole implements Snapshot {
     const described = await resource(given);
     const records = await this.sample(from);
     const { types = {}, flatten = false } = given;
-    const members = new MemberNames(flatten, [
-      ...(flatten ? [] : (described?.fields ?? []).map((field) => field.name)),
-      ...Object.keys(types),
-    ]);
-    for (const record of records) members.add(record);
-    this.names = members.names;
+    const fields = described?.fields ?? [];
+    // Of what is taken apart the description says nothing.
+    const said = {
+      ...(flatten ? {} : Object.fromEntries(fields.map((field) => [field.name, field.type]))),
+      ...Object.fromEntries(Object.entries(types).map(([column, type]) => [column, canonicalType(type)])),
+    };
+    const comments = new Map(fields.map((field) => [field.name, field.comment]));
+    const columns = memberColumns(records, said, flatten).map(
+      (column): DatasetColumn => ({ ...column, comment: comments.get(column.name) ?? null }),
+    );
+    this.names = columns.map((column) => column.name);
     this.flatten = flatten;
     this.from = from;
-    if (this.names.length === 0)
+    if (columns.length === 0)
       throw new LoadFailure({
         message: `${name} gives no record at ${from.path} now, and no description says what one is made of`,
         hint: "Look again once it has one, or say the columns' types: types: { id: bigint }",
       });
-    const fitting = new Fitting();
-    const row = rowOf(this.names, flatten, "");
-    fitting.take(this.names, records.map(row));
-    const found = new Map(fitting.columns(".").map((column) => [column.name, column.fits]));
-    const said = new Map((described?.fields ?? []).map((field) => [field.name, field]));
-    const columns = this.names.map((column): DatasetColumn => {
-      const own = said.get(column);
-      const type = types[column] === undefined ? own?.type : canonicalType(types[column] ?? "");
-      return { ...textColumn(column, type ?? found.get(column)), comment: own?.comment ?? null };
-    });
     const { origin } = from;
     if (origin !== undefined && this.names.includes(origin))
       throw new LoadFailure({
