@@ -210,6 +210,18 @@ pipelines:
         into: { table: fleet.shift, mode: upsert, key: [person_id, number] }
         proof: { by: { column: begins_at, slice: week, zone: Europe/Oslo }, figures: [rows, sum(hours)] }
     schedule: { every: PT1H, zone: Europe/Oslo }
+  tides:
+    title: Tides at the quay
+    owner: Harbour office
+    note: Read by a module of our own, tides.mjs.
+    warehouse: warehouse
+    loads:
+      reading:
+        from: { connection: tides, table: readings }
+        watermark: { column: measured_at, lookBack: PT2H }
+        into: { table: harbour.tide, mode: upsert, key: [reading_id] }
+        proof: { by: { column: measured_at, slice: day, zone: Europe/Oslo }, figures: [rows, sum(metres)] }
+    schedule: { every: PT1H, zone: Europe/Oslo }
   workshop:
     title: Workshop
     owner: Technical department

@@ -188,6 +188,16 @@ program
     ending(() => applyCommand(clientFromEnvironment(), file, { json: Boolean(json), check: Boolean(check) })),
   );
 program
+  .command("module <name>")
+  .description("write a module of your own to begin with, into the folder of modules")
+  .action((name) =>
+    ending(async () => {
+      const { writeModule } = await import("./cli/module.ts");
+      say(`${writeModule(readSettings().modules, name)} is written. Name it in a connection of the kind module.`);
+      return 0;
+    }),
+  );
+program
   .command("versions <pipeline>")
   .description("list the versions of a pipeline")
   .option("--json", "print one JSON document")

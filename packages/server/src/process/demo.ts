@@ -15,6 +15,7 @@ import { openGate } from "@undercoat/standins/gate";
 import { openInbox } from "@undercoat/standins/inbox";
 import { hasMariaDb, startMariaDb } from "@undercoat/standins/mariadb";
 import { openReceiver } from "@undercoat/standins/receiver";
+import { writeModule } from "../cli/module.ts";
 import { requestRuns } from "../jobs/runs.ts";
 import { mailServer, setMailServer } from "../messages/mailserver.ts";
 import { savePipeline } from "../pipelines/save.ts";
@@ -237,6 +238,13 @@ export async function furnishDemo(serving: Serving, settings: Settings, tell: Te
       await ConnectionRow.upsert({ name: "fares", settings: { kind: "files", path: "fares" }, secret: null });
   }
   await openGates(serving, settings, secrets.gate, known === 0);
+  if (!existsSync(join(settings.modules, "tides.mjs"))) writeModule(settings.modules, "tides");
+  if (known === 0)
+    await ConnectionRow.upsert({
+      name: "tides",
+      settings: { kind: "module", file: "tides.mjs", settings: { station: "KIL" } },
+      secret: null,
+    });
   await openOffice(serving, settings, secrets.crew, known === 0);
   await openTills(serving, settings, secrets.drop, known === 0);
   await openWorkshop(serving, settings, secrets.workshop, known === 0, tell);

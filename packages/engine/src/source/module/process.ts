@@ -122,8 +122,12 @@ export async function* asked(
     said = (said + part).slice(-2000);
   });
   child.on("message", (text) => {
-    inbox.push(JSON.parse(String(text)) as Message);
-    wake();
+    try {
+      inbox.push(read(String(text)));
+      wake();
+    } catch {
+      end(new LoadFailure({ message: `${name} says what is not understood` }));
+    }
   });
   child.on("error", (error) => end(new LoadFailure({ message: `${name} can't be started: ${error.message}` })));
   child.on("exit", () =>
@@ -192,6 +196,27 @@ export async function* asked(
     child.removeAllListeners("exit");
     child.kill("SIGKILL");
   }
+}
+
+/** A message, whoever may have written it. @throws where it is none */
+function read(text: string): Message {
+  const message = JSON.parse(text) as Message;
+  const isText = (value: unknown) => typeof value === "string";
+  const fits: Record<Message["kind"], () => boolean> = {
+    log: () => isText((message as { text: unknown }).text),
+    fetch: () => {
+      const { address, method, headers, body } = message as Extract<Message, { kind: "fetch" }>;
+      return (
+        isText(address) && isText(method) && Object.values(headers).every(isText) && (body === null || isText(body))
+      );
+    },
+    described: () => isText((message as { value: unknown }).value),
+    records: () => (message as Extract<Message, { kind: "records" }>).records.every(isText),
+    done: () => true,
+    failed: () => isText((message as { words: unknown }).words),
+  };
+  if (!fits[message.kind]()) throw new TypeError("It is no message");
+  return message;
 }
 
 /** What a process holds, in megabytes. */
