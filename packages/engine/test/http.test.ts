@@ -254,6 +254,79 @@ describe("the Gate service", () => {
   });
 });
 
+describe("an export in the background", () => {
+  const bulk = {
+    begin: "/exports",
+    body: { of: "scans" },
+    id: "id",
+    ask: "/exports/{id}",
+    at: "state",
+    done: "done",
+    failed: "failed",
+    count: "records",
+    parts: "parts",
+    format: "csv" as const,
+  };
+  const byBulk: Load = { ...scanLoad, from: { ...scanLoad.from, bulk } };
+
+  test("serves a whole read, and holds just what the pages do", async () => {
+    await pair.between(gateService()).run(scanLoad);
+    const sum =
+      "SELECT count(*)::text AS rows, md5(string_agg(s::text, '|' ORDER BY scan_id)) AS all FROM landing.scan s";
+    const pages = await rows(sum);
+    await rows("DROP SCHEMA landing CASCADE; DROP SCHEMA undercoat CASCADE");
+    const lines: string[] = [];
+    const { tally, proof } = await pair.between(gateService()).run(byBulk, {
+      report: { ...quiet, line: (text) => void lines.push(text) },
+    });
+    expect([tally.rejected, proof.verdict]).toEqual(["0", "proved"]);
+    expect(await rows(sum)).toEqual(pages);
+    expect(lines.join("\n")).toMatch(/the application exports: running, \d+ records so far/);
+    // What changed is read by pages as before.
+    gate.passHour();
+    expect(Number((await pair.between(gateService()).run(byBulk)).tally.read)).toBeLessThan(1000);
+  });
+
+  const exporting = (state: string, part: (response: Parameters<typeof json>[0]) => void) =>
+    web.answer((_, response, url) => {
+      if (url.pathname === "/exports") return json(response, '{"id":7}');
+      if (url.pathname === "/exports/7") return json(response, `{"state":"${state}","parts":["/part"]}`);
+      if (url.pathname === "/part") return part(response);
+      return json(response, '[{"id":1,"name":"x"}]');
+    });
+  const small = load({ path: "/r", bulk });
+
+  test("of lines of JSON, one of them broken", async () => {
+    exporting(
+      "done",
+      (response) => void response.writeHead(200).end('{"id":1,"name":"Kjær"}\n{"id":2,"name":null}\n{broken\n'),
+    );
+    const { tally } = await app().run({ ...small, from: { ...small.from, bulk: { ...bulk, format: "ndjson" } } });
+    expect(tally).toMatchObject({ read: "3", new: "2", rejected: "1" });
+    expect(await rows("SELECT name FROM landing.record ORDER BY id")).toEqual([{ name: "Kjær" }, { name: null }]);
+  });
+
+  test("that is cut off is fetched again, that one part alone", async () => {
+    let asked = 0;
+    exporting("done", (response) => {
+      if (asked++ > 0) return void response.writeHead(200).end("id,name\n1,x\n2,y\n");
+      response.writeHead(200, { "content-length": "100" });
+      response.write("id,name\n1,x\n");
+      response.destroy();
+    });
+    expect((await app().run(small)).tally.new).toBe("2");
+  });
+
+  test.each([
+    ["that failed", "failed", "id\n1\n", "could not export: it says failed"],
+    ["with a column that pages don't have", "done", "id,other\n1,2\n", "exports a column other"],
+  ])("%s ends the load with the fact", async (_, state, text, words) => {
+    exporting(state, (response) => void response.writeHead(200).end(text));
+    await expect(app().run(small)).rejects.toThrow(words);
+    expect(await rows("SELECT to_regclass('landing.record') AS t")).toEqual([{ t: null }]);
+  });
+});
+
 describe("pages", () => {
   const ids = Array.from({ length: 95 }, (_, at) => at + 1);
   const form = { size: 10, sizeAs: "limit" };

@@ -113,6 +113,28 @@ export class Scans {
     };
   }
 
+  get size(): number {
+    return this.count;
+  }
+
+  /** A part of all scans as CSV, of so many each. */
+  csv(part: number, size: number): string {
+    const lines = ["scan_id,ticket,port,gate,result,paid,scanned_at,updated_at,device"];
+    for (let id = part * size + 1; id <= Math.min(this.count, (part + 1) * size); id++) {
+      if (this.deleted.has(id)) continue;
+      const fields = [...this.record(id, null).matchAll(/"\w+":("[^"]*"|\{[^}]*\}|[^,}]+)(?=[,}])/g)].map(
+        ([, value = ""]) => value,
+      );
+      lines.push(
+        fields
+          .slice(0, 9)
+          .map((value) => (value.startsWith("{") ? `"${value.replaceAll('"', '""')}"` : value))
+          .join(","),
+      );
+    }
+    return `${lines.join("\n")}\n`;
+  }
+
   deletedPage(): Rows {
     const all = [...this.deleted].toSorted(([a], [b]) => a - b);
     return {

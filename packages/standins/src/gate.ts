@@ -1,6 +1,7 @@
 import { createHash, randomBytes } from "node:crypto";
 import { createServer, type IncomingMessage, type ServerResponse } from "node:http";
 import type { AddressInfo } from "node:net";
+import { gzipSync } from "node:zlib";
 import { openApi } from "./gate-api.ts";
 import { Scans } from "./gate-books.ts";
 
@@ -48,6 +49,8 @@ export interface GateOptions {
 }
 
 const mostPerPage = 1000;
+/** So many scans stand in a part of an export. */
+const perPart = 50_000;
 
 interface Grant {
   scopes: string[];
@@ -71,6 +74,7 @@ export async function openGate({
   const codes = new Map<string, { challenge: string; redirect: string; scopes: string[] }>();
   const refreshes = new Map<string, string[]>();
   const comments: { scan: string; text: string }[] = [];
+  const exports = new Map<string, number>();
   const counts: Record<string, number> = {};
   let trouble: Trouble = {};
   let asked = 0;
@@ -196,6 +200,34 @@ export async function openGate({
     };
     const since = url.searchParams.get("updated_after");
     if (path === "/scans") return may("scans.read") && page(url, response, books.page(since, trouble.fields ?? null));
+    if (path === "/exports" && request.method === "POST") {
+      if (!may("scans.read")) return;
+      const id = String(exports.size + 1);
+      exports.set(id, 0);
+      return give(response, 202, JSON.stringify({ id, state: "waiting" }));
+    }
+    const [, exported, part] = /^\/exports\/(\d+)(?:\/(\d+)\.csv\.gz)?$/.exec(path) ?? [];
+    if (exported && exports.has(exported)) {
+      if (!may("scans.read")) return;
+      if (part) {
+        response
+          .writeHead(200, { "content-type": "application/gzip" })
+          .end(gzipSync(books.csv(Number(part), perPart), { level: 1 }));
+        return;
+      }
+      // It is done the third time that somebody asks.
+      const asks = (exports.get(exported) ?? 0) + 1;
+      exports.set(exported, asks);
+      const parts = Array.from(
+        { length: Math.ceil(books.size / perPart) },
+        (_, at) => `/api/exports/${exported}/${at}.csv.gz`,
+      );
+      const state =
+        asks < 3
+          ? { state: "running", records: Math.floor((books.size * asks) / 3) }
+          : { state: "done", records: books.size, parts };
+      return give(response, 200, JSON.stringify(state));
+    }
     if (path === "/scans/deleted") return may("scans.read") && page(url, response, books.deletedPage());
     if (path === "/incidents") return may("incidents.read") && page(url, response, books.incidentPage());
     const [, scan] = /^\/scans\/(\d+)\/comments$/.exec(path) ?? [];

@@ -28,3 +28,10 @@ export function recordsIn(text: string, path: string | undefined): string[] {
   if (text[from] === "{") return [text.slice(from, to)];
   throw new JsonFault(path === undefined ? "is neither a list nor an object" : `holds no list at ${path}`);
 }
+
+/** The texts of a list that stands at a path; null where there is none. */
+export function listAt(text: string, path: string): string[] | null {
+  const place = placeAt(text, path);
+  if (!place || text[place.from] !== "[") return null;
+  return listOf(text, place.from).flatMap((value) => written(value, 0, value.length).value ?? []);
+}

@@ -27,6 +27,7 @@ const orders: Record<string, readonly string[]> = {
     "records",
     "page",
     "since",
+    "bulk",
     "parameters",
     "origin",
     "where",

@@ -45,6 +45,8 @@ export interface From {
   page?: PageForm;
   /** how an application is asked for what changed only */
   since?: SinceForm;
+  /** how an application exports all of it in the background; whole reads then take that way */
+  bulk?: BulkForm;
   /** parameters of the address; `:from` and `:to` stand for the interval that is read */
   parameters?: Record<string, string>;
   /** an SQL condition over the source's columns */
@@ -85,6 +87,26 @@ export interface PageForm {
   /** so many records a page, and the parameter that says so */
   size?: number;
   sizeAs?: string;
+}
+
+/** An export in the background: begun by a POST, asked for until it is done, fetched in parts. Members of answers are named with points between. */
+export interface BulkForm {
+  /** the path that begins one, and what is sent to it */
+  begin: string;
+  body?: Record<string, unknown>;
+  /** where the answer says which it is */
+  id: string;
+  /** the path that tells how it stands, `{id}` in it */
+  ask: string;
+  /** where that stands, and what it says when it is done, or has failed */
+  at: string;
+  done: string;
+  failed?: string;
+  /** where it says how many records there are so far */
+  count?: string;
+  /** where the addresses of its parts are listed */
+  parts: string;
+  format: "csv" | "ndjson";
 }
 
 /** The parameter that names a moment or a number, and what it means. */

@@ -144,6 +144,24 @@ export const fromSchema = Joi.object({
     excludes: Joi.boolean().valid(true),
     as: Joi.string().valid("seconds", "milliseconds"),
   }),
+  bulk: Joi.object({
+    begin: Joi.string()
+      .pattern(/^\/(?!\/)\S*$/)
+      .max(2000)
+      .required(),
+    body: Joi.object(),
+    id: memberPath.required(),
+    ask: Joi.string()
+      .pattern(/^\/(?!\/)\S*\{id\}\S*$/, "ask")
+      .max(2000)
+      .required(),
+    at: memberPath.required(),
+    done: Joi.string().max(200).required(),
+    failed: Joi.string().max(200),
+    count: memberPath,
+    parts: memberPath.required(),
+    format: Joi.string().valid("csv", "ndjson").required(),
+  }),
   parameters: Joi.object().pattern(queryName, Joi.string().allow("").max(2000)).max(50),
   after: Joi.string()
     .pattern(/^(keep|delete|move:(?!\/)(?!.*(^|[/:])\.\.(\/|$))[^\0\\]+)$/, "after")
@@ -162,6 +180,7 @@ export const fromSchema = Joi.object({
   .with("page", "path")
   .with("since", "path")
   .with("parameters", "path")
+  .with("bulk", "path")
   .without("query", ["flatten", "types"])
   .without("tables", ["flatten", "types"])
   .without("path", ["where", "rows"])

@@ -1,4 +1,6 @@
+import { createWriteStream } from "node:fs";
 import { pipeline, type Transform } from "node:stream";
+import { pipeline as write } from "node:stream/promises";
 import { setTimeout as pause } from "node:timers/promises";
 import { createBrotliDecompress, createGunzip, createInflate } from "node:zlib";
 import { allowance, growingWait, retryAfter } from "@undercoat/core/http/wait";
@@ -17,7 +19,16 @@ export interface Answer {
   /** where it came from, after redirects */
   address: string;
   body: Buffer;
+  /** how much came, where it is not held */
+  bytes?: number;
 }
+
+/** What becomes of an answer's body. */
+type Taking = (
+  response: Dispatcher.ResponseData,
+  headers: Record<string, string | undefined>,
+  at: URL,
+) => Promise<Buffer | number>;
 
 export interface HttpRequest {
   address: string;
@@ -78,7 +89,19 @@ export class HttpClient {
    * that has ended.
    * @throws LoadFailure where the answer is no, or none comes
    */
-  async ask(asked: HttpRequest): Promise<Answer> {
+  ask(asked: HttpRequest): Promise<Answer> {
+    return this.until(asked, bodyOf);
+  }
+
+  /** Asks as `ask` does, and writes what comes to a file, which may be larger than an answer that is held. Packed by its own form it stays so. */
+  async save(asked: HttpRequest, path: string): Promise<void> {
+    await this.until(asked, (response, headers, at) => {
+      if (response.statusCode >= 300) return bodyOf(response, headers, at);
+      return fileOf(response, headers, at, path);
+    });
+  }
+
+  private async until(asked: HttpRequest, take: Taking): Promise<Answer> {
     const { name, settings } = this.credentials;
     const started = performance.now();
     let renewed = false;
@@ -97,7 +120,7 @@ export class HttpClient {
       await waitFor(name, settings.limits, asked);
       let answer: Answer;
       try {
-        answer = await this.once(asked);
+        answer = await this.once(asked, take);
       } catch (error) {
         asked.signal?.throwIfAborted();
         if (error instanceof LoadFailure || tries >= most || !passes(error)) {
@@ -109,7 +132,7 @@ export class HttpClient {
       }
       const { status, headers, body } = answer;
       if (status >= 200 && status < 300) {
-        tell(status, body.length);
+        tell(status, answer.bytes ?? body.length);
         const rest = allowance(headers, Date.now());
         if (rest?.left === 0 && rest.resets)
           await this.wait(Math.min(rest.resets, longestWait), `${name} allows no more requests`, asked);
@@ -151,14 +174,10 @@ export class HttpClient {
   }
 
   /** One request with the redirects that it is led through; what it signs in with goes to its own host alone. */
-  private async once({
-    address,
-    accept = "application/json",
-    headers: more = {},
-    method = "GET",
-    json,
-    signal,
-  }: HttpRequest): Promise<Answer> {
+  private async once(
+    { address, accept = "application/json", headers: more = {}, method = "GET", json, signal }: HttpRequest,
+    take: Taking,
+  ): Promise<Answer> {
     const origin = new URL(this.base).origin;
     let at = new URL(address);
     // A plus is a space to those alone who read a query as a form.
@@ -193,7 +212,9 @@ export class HttpClient {
         at = new URL(to, at);
         continue;
       }
-      return { status: response.statusCode, headers, address: at.href, body: await bodyOf(response, headers, at) };
+      const taken = await take(response, headers, at);
+      const told = { status: response.statusCode, headers, address: at.href };
+      return typeof taken === "number" ? { ...told, body: Buffer.alloc(0), bytes: taken } : { ...told, body: taken };
     }
   }
 }
@@ -217,21 +238,55 @@ const headersOf = (headers: Dispatcher.ResponseData["headers"]): Record<string, 
     ]),
   );
 
+/** The most bytes of an answer that is written to a file. */
+const largestFile = 64 * 1024 * 1024 * 1024;
+
+/** An answer's body as it comes. @throws LoadFailure where it is packed in a way that is not read */
+function streamOf(
+  response: Dispatcher.ResponseData,
+  headers: Record<string, string | undefined>,
+  at: URL,
+): AsyncIterable<unknown> {
+  const packed = headers["content-encoding"]?.trim().toLowerCase();
+  if (!packed || packed === "identity") return response.body;
+  const unpack = unpackers[packed];
+  if (!unpack) {
+    response.body.destroy();
+    throw new LoadFailure({ message: `${at.host} packs its answer in a way that is not read: ${packed}` });
+  }
+  return pipeline(response.body, unpack() as Transform, () => undefined);
+}
+
+/** Writes an answer's body to a file; how many bytes it is. */
+async function fileOf(
+  response: Dispatcher.ResponseData,
+  headers: Record<string, string | undefined>,
+  at: URL,
+  path: string,
+): Promise<number> {
+  let size = 0;
+  await write(
+    streamOf(response, headers, at),
+    async function* (parts: AsyncIterable<unknown>) {
+      for await (const part of parts) {
+        size += (part as Buffer).length;
+        if (size > largestFile)
+          throw new LoadFailure({ message: `${at.host} answers with more than ${largestFile / 1024 ** 3} GB` });
+        yield part;
+      }
+    },
+    createWriteStream(path, { mode: 0o600 }),
+  );
+  return size;
+}
+
 /** An answer's body, unpacked. @throws LoadFailure where it is longer than is taken, however small it was packed */
 async function bodyOf(
   response: Dispatcher.ResponseData,
   headers: Record<string, string | undefined>,
   at: URL,
 ): Promise<Buffer> {
-  const packed = headers["content-encoding"]?.trim().toLowerCase();
-  const unpack = packed && packed !== "identity" ? unpackers[packed] : undefined;
-  if (packed && packed !== "identity" && !unpack) {
-    response.body.destroy();
-    throw new LoadFailure({ message: `${at.host} packs its answer in a way that is not read: ${packed}` });
-  }
-  const stream: AsyncIterable<unknown> = unpack
-    ? pipeline(response.body, unpack() as Transform, () => undefined)
-    : response.body;
+  const stream = streamOf(response, headers, at);
   const parts: Buffer[] = [];
   let size = 0;
   try {

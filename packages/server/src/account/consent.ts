@@ -13,6 +13,13 @@ const patience = 15 * 60_000;
 
 const oauthOf = (settings: ConnectionSettings): OAuth | null => ("auth" in settings && settings.auth?.oauth) || null;
 
+/** Nobody has consented: it was not asked for here, or somebody said no. */
+export class NotConsented extends Error {
+  constructor(readonly why: "unasked" | "denied") {
+    super(why);
+  }
+}
+
 /** True for an application that is read in the name of somebody who must consent. */
 export const asksConsent = (settings: ConnectionSettings): boolean => oauthOf(settings)?.grant === "authorization_code";
 
@@ -50,7 +57,7 @@ export async function askConsent(key: Buffer, row: ConnectionRow, userId: number
 
 /**
  * Takes what somebody brings back who was sent to consent; the connection that was consented to.
- * @throws HttpProblem where they were not sent from here, or did not consent; LoadFailure where no token is given
+ * @throws NotConsented where they were not sent from here, or did not consent; LoadFailure where no token is given
  */
 export async function takeConsent(
   store: Store,
@@ -61,14 +68,8 @@ export async function takeConsent(
   const row = await ConsentRow.findByPk(hashed(state));
   // Whatever comes of it, it is good for once.
   await row?.destroy();
-  if (!row || row.userId !== userId || row.expiresAt < new Date())
-    throw new HttpProblem(403, "This consent was not asked for here, or too long ago", {
-      hint: "Begin again on the connection's page.",
-    });
-  if (code === undefined || error !== undefined)
-    throw new HttpProblem(422, `${row.connection} was not consented to${error ? `: ${error.slice(0, 100)}` : ""}`, {
-      hint: "Begin again on the connection's page.",
-    });
+  if (!row || row.userId !== userId || row.expiresAt < new Date()) throw new NotConsented("unasked");
+  if (code === undefined || error !== undefined) throw new NotConsented("denied");
   const credentials = (await store.credentials(row.connection)) as WebCredentials;
   const refresh = await redeem(credentials, {
     code,

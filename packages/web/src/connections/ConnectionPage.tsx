@@ -78,6 +78,8 @@ export default function ConnectionPage() {
   const connection = useQuery(queries.connection(name));
   const datasets = useQuery({
     ...queries.datasets(name),
+    // Without consent there is nothing to be seen.
+    enabled: connection.data !== undefined && connection.data.consent !== "missing",
     retry: false,
   });
   const remove = useMutation({
@@ -138,7 +140,7 @@ export default function ConnectionPage() {
       <ErrorNote error={remove.error ?? datasets.error} />
       {view.about.takes && canEdit && <FileDrop connection={name} />}
       {view.consent && <ConsentNote connection={view} />}
-      {view.about.lists === "resources" && canEdit && <PathLook connection={name} />}
+      {view.about.lists === "resources" && view.consent !== "missing" && canEdit && <PathLook connection={name} />}
       {datasets.data && (datasets.data.length > 0 || view.about.lists !== "resources") && (
         <div
           className="columns"

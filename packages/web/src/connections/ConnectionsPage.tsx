@@ -1,6 +1,7 @@
 import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import type { ConnectionView } from "@undercoat/core/api/api";
+import type { Failure } from "@undercoat/core/run/run";
 import { Link } from "react-router";
 import { useCanEdit } from "../account/me.ts";
 import { queries } from "../api/queries.ts";
@@ -8,13 +9,25 @@ import { Filter, matches } from "../parts/Filter.tsx";
 import { counted } from "../parts/format.ts";
 import { Page } from "../parts/Page.tsx";
 import { useUrlState } from "../parts/url.ts";
-import { ErrorNote } from "../parts/words.tsx";
+import { ErrorNote, FailureNote } from "../parts/words.tsx";
 import { ConnectionForm } from "./ConnectionForm.tsx";
+
+const again = "Open the connection and press Sign in and consent once more.";
+/** What came of a consent that was not given. */
+const consents: Record<string, Failure> = {
+  unasked: { message: "This consent was not asked for here, or too long ago", hint: again },
+  denied: { message: "The application was not consented to", hint: again },
+  failed: {
+    message: "Somebody consented, but the application gave no token that lasts",
+    hint: `Check the client, its secret and where tokens are given; some applications ask for a scope such as offline_access. ${again}`,
+  },
+};
 
 export default function ConnectionsPage() {
   const canEdit = useCanEdit();
   const [wanted, setWanted] = useUrlState("find");
   const [adding, setAdding] = useUrlState("new");
+  const [consent] = useUrlState("consent");
   const { data, error } = useQuery(queries.connections());
   const shown = (data ?? []).filter((row) => matches(wanted, row.name, row.about.title, row.about.place));
   const uses = (row: ConnectionView, as: "source" | "warehouse") => row.usedBy.filter((use) => use.as === as).length;
@@ -35,6 +48,7 @@ export default function ConnectionsPage() {
       }
     >
       <ErrorNote error={error} />
+      {Object.hasOwn(consents, consent) && <FailureNote failure={consents[consent] ?? { message: "" }} />}
       {shown.length > 0 && (
         <table className="plain">
           <thead>

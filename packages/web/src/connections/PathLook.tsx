@@ -50,7 +50,8 @@ export function PathLook({ connection }: { connection: string }) {
       <ErrorNote error={look.error} />
       {proposal && (
         <div style={{ marginTop: 12 }}>
-          <ul style={{ margin: "0 0 10px", paddingLeft: 18 }} aria-label="What was found out">
+          <h2 style={{ marginBottom: 6 }}>What was found out</h2>
+          <ul style={{ margin: "0 0 10px", paddingLeft: 18 }}>
             {proposal.tried.map(({ words, holds }) => (
               <li key={words}>
                 <span className={holds ? "good" : "quiet"}>{holds ? "holds" : "does not hold"}</span>: {words}

@@ -1,8 +1,9 @@
 import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
+import type { TextRecord } from "@undercoat/core/file/records";
 import { guessFields } from "@undercoat/core/http/guess";
 import type { ApiResource } from "@undercoat/core/http/openapi";
 import { sinceValue } from "@undercoat/core/http/since";
-import type { From } from "@undercoat/core/pipeline/pipeline";
+import type { BulkForm, From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import type { Asked, AskedRequest } from "@undercoat/core/run/run";
 import { canonicalType } from "@undercoat/core/sql/type";
@@ -12,6 +13,7 @@ import { type JsonRecord, jsonRecord, memberColumns, rowOf } from "../members.ts
 import { recordLines, recordStream, textColumn } from "../records.ts";
 import type { RowStream, Snapshot } from "../source.ts";
 import { Whole } from "../whole.ts";
+import { bulkOf } from "./bulk.ts";
 import { type Page, pagesOf } from "./pages.ts";
 import { Spool } from "./spool.ts";
 
@@ -21,6 +23,12 @@ const mostTold = 500;
 const firstShown = 20_000;
 /** Records changed within so many milliseconds are looked at for fields that earlier ones lack. */
 const lately = 24 * 3_600_000;
+
+/** Rows as they come, and where they stand. */
+interface Piece {
+  where: string;
+  records: TextRecord[];
+}
 
 export interface HttpOptions {
   name: string;
@@ -171,6 +179,13 @@ export class HttpSnapshot extends Whole implements Snapshot {
   }
 
   async rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {
+    const whole = window.kind === "all" && limit === null;
+    const pieces = whole && this.from?.bulk ? this.exported(this.from.bulk) : await this.paged(plan, window, limit);
+    return recordStream((tell) => this.lines(plan, pieces, limit, tell));
+  }
+
+  /** The records of pages, laid out as rows. */
+  private async paged(plan: LoadPlan, window: Window, limit: number | null): Promise<AsyncGenerator<Piece>> {
     const address = this.windowAddress(plan, window);
     const { name, goesOn } = this.options;
     const { records, page } = this.from ?? {};
@@ -183,36 +198,52 @@ export class HttpSnapshot extends Whole implements Snapshot {
       all: limit === null,
       note: (words: string) => this.options.note?.(words),
     };
-    return recordStream((tell) => this.lines(plan, pagesOf(reading, address), limit, tell));
+    const row = rowOf(this.names, this.flatten, "no record that was looked at");
+    const laid = (text: string, at: number) => row(bare(jsonRecord(text, at + 1, this.flatten)));
+    const pieces = async function* (this: HttpSnapshot): AsyncGenerator<Piece> {
+      for await (const { number, records: texts } of pagesOf(reading, address)) {
+        this.told.first ??= texts.join("\n").slice(0, firstShown);
+        yield { where: `page ${number}`, records: texts.map(laid) };
+      }
+    };
+    return pieces.call(this);
+  }
+
+  /** The records of an export, laid out as rows. */
+  private async *exported(form: BulkForm): AsyncGenerator<Piece> {
+    const { name, client, signal, waiting, note = () => undefined } = this.options;
+    const asks = { signal, waiting, told: (asked: AskedRequest) => this.tell(asked) };
+    const row = rowOf(this.names, this.flatten, "no record that was looked at");
+    const reading = {
+      name,
+      client,
+      form,
+      asks,
+      names: this.names,
+      note,
+      row: (record: JsonRecord) => row(bare(record)),
+    };
+    for await (const { part, records } of bulkOf(reading)) yield { where: `part ${part}`, records };
   }
 
   private async *lines(
     plan: LoadPlan,
-    pages: AsyncIterable<Page>,
+    pieces: AsyncIterable<Piece>,
     limit: number | null,
     tell: (rows: number) => void,
   ): AsyncGenerator<Buffer> {
-    const at = { page: 0 };
-    const { origin } = plan.read;
-    const part = this.options.name;
-    const line = recordLines(plan, {
-      part: origin === null ? part : (this.from?.connection ?? part),
-      names: this.names,
-      place: (record) => `page ${at.page}, record ${record.line}`,
-    });
-    const row = rowOf(this.names, this.flatten, "no record that was looked at");
+    const at = { where: "" };
+    const { name, signal } = this.options;
+    const place = (record: TextRecord) => `${at.where}, record ${record.line}`;
+    const line = recordLines(plan, { part: this.from?.connection ?? name, names: this.names, place });
     let rows = 0;
-    for await (const page of pages) {
-      at.page = page.number;
-      this.told.first ??= page.records.join("\n").slice(0, firstShown);
-      let piece = "";
-      for (const [place, text] of page.records.entries()) {
-        if (limit !== null && rows >= limit) break;
-        rows++;
-        piece += line(row(bare(jsonRecord(text, place + 1, this.flatten))));
-      }
+    for await (const { where, records } of pieces) {
+      at.where = where;
+      const taken = limit === null ? records : records.slice(0, limit - rows);
+      rows += taken.length;
+      const piece = taken.map(line).join("");
       if (piece) yield Buffer.from(piece);
-      if (this.options.signal?.aborted || (limit !== null && rows >= limit)) break;
+      if (signal?.aborted || (limit !== null && rows >= limit)) break;
     }
     tell(rows);
   }
