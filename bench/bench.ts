@@ -8,11 +8,12 @@ import { mariaLines } from "./mariadb.ts";
 import { productLines } from "./product.ts";
 import { columns, dataset, makeRows } from "./rows.ts";
 import type { TaskResult } from "./task.ts";
+import { webLines } from "./web.ts";
 import { compared as compare, type Line, median, q, shell, startServer, task } from "./yard.ts";
 
 /**
  * Measures this product against hand-written psql in the same run, between two PostgreSQL servers, and prints ratios.
- * `./undercoat bench [--rows N] [--large N] [--repeat N] [--only files|history|product]`
+ * `./undercoat bench [--rows N] [--large N] [--repeat N] [--only files|mariadb|web|history|product]`
  */
 const option = (name: string, otherwise: number) => {
   const at = process.argv.indexOf(`--${name}`);
@@ -22,7 +23,9 @@ const rows = option("rows", 1_000_000);
 const large = option("large", 5_000_000);
 const repeat = option("repeat", 3);
 if (process.argv.includes("--help")) {
-  console.log("./undercoat bench [--rows 1000000] [--large 5000000] [--repeat 3] [--only files|history|product]");
+  console.log(
+    "./undercoat bench [--rows 1000000] [--large 5000000] [--repeat 3] [--only files|mariadb|web|history|product]",
+  );
   process.exit(0);
 }
 
@@ -62,6 +65,7 @@ try {
   };
   if (only === null || only === "files") lines.push(...(await fileLines(yard)));
   if (only === null || only === "mariadb") lines.push(...(await mariaLines(yard)));
+  if (only === null || only === "web") lines.push(...(await webLines(yard)));
   if (only === null || only === "history") lines.push(...(await historyLines(yard)));
   if (only === null || only === "product") {
     await reset();

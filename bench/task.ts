@@ -1,5 +1,6 @@
 import { setMaxListeners } from "node:events";
 import { readFileSync } from "node:fs";
+import { join } from "node:path";
 import type { Load } from "@undercoat/core/pipeline/pipeline";
 import type { Credentials, ServerCredentials } from "@undercoat/engine/connection/credentials";
 import { executeLoad, type LoadReport } from "@undercoat/engine/load/load";
@@ -8,6 +9,7 @@ import { executeRehearsal } from "@undercoat/engine/load/rehearse";
 import { executeProof } from "@undercoat/engine/proof/prove";
 import { goneKeys } from "@undercoat/engine/proof/rows";
 import { allowFolders } from "@undercoat/engine/source/files/folder";
+import { spoolInto } from "@undercoat/engine/source/http/spool";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 
@@ -41,7 +43,10 @@ const quiet: LoadReport = {
 
 async function main(): Promise<TaskResult> {
   const { kind, source, warehouse, folder, load, loads = {} }: Task = JSON.parse(readFileSync(0, "utf8"));
-  if (folder) allowFolders([folder]);
+  if (folder) {
+    allowFolders([folder]);
+    spoolInto(join(folder, "pages"));
+  }
   const order = {
     pipelineName: "bench",
     pipeline: { title: "Bench", warehouse: "warehouse", loads: { load } },

@@ -29,7 +29,6 @@ const views: Record<string, string> = {
   rejected: "/rejected?load=agents%2Fagency_sale",
   rehearsal: `/runs/${rehearsals[0]?.id}`,
   "new-pipeline": "/pipelines/new?from=bookings",
-  taken: "/files/takings/till",
   run: `/runs/${runs[0]?.id}`,
   proof: `/proofs/${proofs[0]?.id}`,
   warehouse: "/warehouse?table=warehouse%2Fharbour.booking",
@@ -38,6 +37,7 @@ const views: Record<string, string> = {
   messages: "/messages",
   schedules: "/schedules",
   files: "/pipelines/fares",
+  application: "/pipelines/gate-service/scan",
   lifeline: `/warehouse/warehouse/fleet.vessel_history/lifeline?key=${encodeURIComponent('["KSF-07"]')}`,
   "as-of": `/warehouse/warehouse/agency.customer_history?at=${new Date(Date.now() - 180 * 86_400_000).toISOString()}`,
 };
@@ -68,6 +68,12 @@ for (const [name, path] of Object.entries(views)) {
   }
   if (name === "files") {
     await page.getByRole("button", { name: "Files", exact: true }).click();
+    await page.waitForTimeout(700);
+  }
+  if (name === "application") {
+    await page.getByRole("button", { name: "Path", exact: true }).click();
+    await page.getByRole("button", { name: "Find out the rest" }).click();
+    await page.getByText("a second page was read").waitFor();
     await page.waitForTimeout(700);
   }
   if (name === "lifeline") await page.getByRole("button", { name: /Pin a moment/ }).click();
