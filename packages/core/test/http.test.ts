@@ -332,6 +332,17 @@ describe("an OpenAPI document", () => {
     ).toEqual([]);
   });
 
+  test("that is made to be endless is refused", () => {
+    const schemas = Object.fromEntries(
+      Array.from({ length: 12 }, (_, at) => [
+        `S${at}`,
+        { allOf: Array.from({ length: 9 }, () => ({ $ref: `#/components/schemas/S${at + 1}` })) },
+      ]),
+    );
+    const list = { type: "array", items: { $ref: "#/components/schemas/S0" } };
+    expect(() => document({ "/r": get(list) }, { components: { schemas } })).toThrow("refers to itself too often");
+  });
+
   test("is read as YAML too, and what is none is refused in words", () => {
     expect(readOpenApi("openapi: 3.0.0\ninfo: { title: Y }\npaths: {}").title).toBe("Y");
     expect(() => readOpenApi("swagger: '2.0'")).toThrow("no OpenAPI 3 document");

@@ -104,6 +104,9 @@ describe("a module", () => {
     await expect(run()).rejects.toThrow(`${web.url}/tides is at no host that tides names`);
     await run({ hosts: [host] });
     expect(await pair.atWarehouse("SELECT agent FROM landing.reading")).toEqual([{ agent: "yes" }]);
+    // A host that may be asked leads to one that may not.
+    web.answer((_request, response) => response.writeHead(302, { location: "http://127.0.0.2:1/" }).end());
+    await expect(run({ hosts: [host] })).rejects.toThrow("leads to 127.0.0.2:1, which may not be asked");
     await reading('yield await (await fetch("http://169.254.169.254/latest")).json();');
     await expect(run({ hosts: ["169.254.169.254"] })).rejects.toThrow("link-local");
   });

@@ -108,6 +108,13 @@ describe("the Crew office", () => {
   });
 });
 
+test("trouble that comes and goes is waited out", async () => {
+  crew.trouble({ fails: 3, cuts: 4 });
+  const { tally, proof } = await pair.between(office()).run(shifts);
+  crew.trouble({});
+  expect([tally.new === tally.read, proof.verdict]).toEqual([true, "proved"]);
+});
+
 test.each([
   ["no XML", "<edmx:Edmx", /no XML/],
   ["another document", "<html></html>", /does not begin with Edmx/],

@@ -145,6 +145,7 @@ describe("what roles may do", () => {
       hasPassword: __,
       name: ___,
       about: ____,
+      consent: _____,
       ...settings
     } = (await house.ask("GET", "/connections/trips")).body;
     expect((await house.ask("PUT", "/connections/trips", { ...settings, functions: ["public.f"] })).status).toBe(403);

@@ -42,7 +42,7 @@ function command(...args: string[]): Promise<{ status: number; out: string; err:
 }
 
 async function until<T>(ask: () => Promise<T | undefined> | T | undefined, what: string): Promise<T> {
-  for (let tries = 0; tries < 400; tries++) {
+  for (let tries = 0; tries < 1200; tries++) {
     const found = await ask();
     if (found) return found;
     await new Promise((resolve) => setTimeout(resolve, 25));

@@ -1,5 +1,6 @@
 import { createServer, type ServerResponse } from "node:http";
 import type { AddressInfo } from "node:net";
+import { type Trouble, Troubles } from "./trouble.ts";
 
 /** A person of the crew, or a shift of one, as JSON. */
 type Entity = Record<string, unknown>;
@@ -12,6 +13,7 @@ export interface Crew {
   password: string;
   /** an hour of business: shifts come, some are changed, a person changes rank */
   passHour(): { added: number; changed: number };
+  trouble(next: Trouble): void;
   counts(): Record<string, number>;
   close(): Promise<void>;
 }
@@ -100,6 +102,7 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
     Shifts: { keys: ["PersonId", "Number"], exact: ["Number", "Hours"], rows: worked },
   };
   const counts: Record<string, number> = {};
+  const troubles = new Troubles();
 
   const answer = (name: string, url: URL, preferred: number, response: ServerResponse) => {
     const set = sets[name];
@@ -135,13 +138,23 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
 
   const server = createServer((request, response) => {
     const url = new URL(request.url ?? "/", `http://${request.headers.host ?? "127.0.0.1"}`);
-    counts[url.pathname] = (counts[url.pathname] ?? 0) + 1;
-    if (request.headers.authorization !== `Basic ${Buffer.from(`${user}:${password}`).toString("base64")}`)
-      return response.writeHead(401, { "www-authenticate": "Basic" }).end();
-    const [, name = ""] = /^\/odata\/v4\/([^/]*)/.exec(url.pathname) ?? [];
-    if (name === "$metadata") return response.writeHead(200, { "content-type": "application/xml" }).end(metadata);
-    const preferred = Number(/odata\.maxpagesize=(\d+)/.exec([request.headers.prefer ?? ""].flat().join())?.[1] ?? 100);
-    return answer(name, url, preferred, response);
+    let body = "";
+    request.on("data", (part) => {
+      body += part;
+      if (body.length > 100_000) request.destroy();
+    });
+    request.on("end", async () => {
+      counts[url.pathname] = (counts[url.pathname] ?? 0) + 1;
+      if (troubles.takes(request, response, url.pathname, body)) return;
+      const given = `Basic ${Buffer.from(`${user}:${password}`).toString("base64")}`;
+      if (request.headers.authorization !== given)
+        return response.writeHead(401, { "www-authenticate": "Basic" }).end();
+      const [, name = ""] = /^\/odata\/v4\/([^/]*)/.exec(url.pathname) ?? [];
+      if (name === "$metadata") return response.writeHead(200, { "content-type": "application/xml" }).end(metadata);
+      if (await troubles.meets(response)) return;
+      const wanted = /odata\.maxpagesize=(\d+)/.exec([request.headers.prefer ?? ""].flat().join())?.[1];
+      return answer(name, url, Number(wanted ?? 100), response);
+    });
   });
   await new Promise<void>((done, fail) => {
     server.once("error", fail);
@@ -160,6 +173,7 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
       for (const row of worked.slice(0, 3)) Object.assign(row, { Open: !row.Open, UpdatedAt: iso(clock) });
       return { added: 5, changed: 3 };
     },
+    trouble: (next) => troubles.set(next),
     counts: () => ({ ...counts }),
     close: () =>
       new Promise((done) => {

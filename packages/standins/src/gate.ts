@@ -4,20 +4,7 @@ import type { AddressInfo } from "node:net";
 import { gzipSync } from "node:zlib";
 import { openApi } from "./gate-api.ts";
 import { Scans } from "./gate-books.ts";
-
-/** What goes wrong at an application, where somebody wants to see what becomes of it. */
-export interface Trouble {
-  /** every answer takes so many milliseconds longer */
-  slow?: number;
-  /** of so many requests one is answered with 503 */
-  fails?: number;
-  /** of so many requests one is cut off in the middle of its answer */
-  cuts?: number;
-  /** so many requests in two seconds, more are answered with 429 */
-  limit?: number;
-  /** records have a field more, or lack one */
-  fields?: "more" | "fewer";
-}
+import { type Trouble, Troubles } from "./trouble.ts";
 
 export interface Gate {
   port: number;
@@ -76,9 +63,7 @@ export async function openGate({
   const comments: { scan: string; text: string }[] = [];
   const exports = new Map<string, number>();
   const counts: Record<string, number> = {};
-  let trouble: Trouble = {};
-  let asked = 0;
-  let lately: number[] = [];
+  const troubles = new Troubles();
 
   const give = (response: ServerResponse, status: number, body: string, headers: Record<string, string> = {}) => {
     response.writeHead(status, { "content-type": "application/json", ...headers }).end(body);
@@ -199,7 +184,8 @@ export async function openGate({
       return false;
     };
     const since = url.searchParams.get("updated_after");
-    if (path === "/scans") return may("scans.read") && page(url, response, books.page(since, trouble.fields ?? null));
+    if (path === "/scans")
+      return may("scans.read") && page(url, response, books.page(since, troubles.now.fields ?? null));
     if (path === "/exports" && request.method === "POST") {
       if (!may("scans.read")) return;
       const id = String(exports.size + 1);
@@ -251,27 +237,14 @@ export async function openGate({
     });
     request.on("end", async () => {
       counts[url.pathname] = (counts[url.pathname] ?? 0) + 1;
+      if (troubles.takes(request, response, url.pathname, body)) return;
       if (url.pathname === "/api/openapi.json")
         return give(response, 200, JSON.stringify(openApi(`http://${request.headers.host}`)));
       if (url.pathname === "/oauth/authorize") return consent(url, response);
       if (url.pathname === "/oauth/token" && request.method === "POST")
         return token(request, response, new URLSearchParams(body));
       if (!url.pathname.startsWith("/api/")) return problem(response, 404, `There is nothing at ${url.pathname}`);
-      asked++;
-      if (trouble.slow) await new Promise((done) => setTimeout(done, trouble.slow));
-      if (trouble.limit) {
-        const now = Date.now();
-        lately = lately.filter((at) => at > now - 2000);
-        if (lately.length >= trouble.limit) return problem(response, 429, "Too many requests", { "retry-after": "1" });
-        lately.push(now);
-      }
-      if (trouble.fails && asked % trouble.fails === 0) return problem(response, 503, "Not now");
-      if (trouble.cuts && asked % trouble.cuts === 0) {
-        response.writeHead(200, { "content-type": "application/json", "content-length": "100000" });
-        response.write('{"data":[');
-        response.destroy();
-        return;
-      }
+      if (await troubles.meets(response)) return;
       await records(url, request, response, body);
     });
   });
@@ -286,10 +259,7 @@ export async function openGate({
     client,
     secret,
     passHour: () => books.passHour(),
-    trouble: (next) => {
-      trouble = next;
-      lately = [];
-    },
+    trouble: (next) => troubles.set(next),
     counts: () => ({ ...counts }),
     endTokens: () => tokens.clear(),
     comments: () => [...comments],

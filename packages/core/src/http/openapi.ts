@@ -45,12 +45,18 @@ type Node = Record<string, unknown>;
 const isNode = (value: unknown): value is Node => typeof value === "object" && value !== null && !Array.isArray(value);
 const textOf = (value: unknown) => (typeof value === "string" && value.trim() ? value.trim() : null);
 
+/** So many nodes are looked at: a document that is made to be endless ends. */
+const mostLooks = 2_000_000;
+
 /** A document's nodes, with references within it followed. */
 class Document {
+  private looked = 0;
+
   constructor(private readonly root: Node) {}
 
   /** @param depth how many references led here; what leads round in a circle ends */
   at(value: unknown, depth = 0): Node {
+    if (++this.looked > mostLooks) throw new RangeError("The description refers to itself too often to be read");
     if (!isNode(value) || depth > 20) return {};
     const reference = value.$ref;
     if (typeof reference !== "string") return value;

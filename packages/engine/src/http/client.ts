@@ -36,6 +36,8 @@ export interface HttpRequest {
   /** more headers */
   headers?: Record<string, string>;
   method?: "GET" | "POST";
+  /** true for an address that may be asked; a redirect leads nowhere else */
+  within?(address: URL): boolean;
   /** what is sent, as JSON */
   json?: string;
   /** true where it is worth waiting for: what fails is tried again for minutes, not for a moment */
@@ -50,6 +52,8 @@ export interface HttpRequest {
 const longestAnswer = 64 * 1024 * 1024;
 const mostTries = { patient: 7, quick: 2 };
 const mostRedirects = 5;
+/** No answer may take longer than this to come whole, and no file, in milliseconds. */
+const longestAnswering = { answer: 10 * 60_000, file: 6 * 3_600_000 };
 /** No application is waited for longer than this, in milliseconds. */
 const longestWait = 15 * 60_000;
 
@@ -90,18 +94,22 @@ export class HttpClient {
    * @throws LoadFailure where the answer is no, or none comes
    */
   ask(asked: HttpRequest): Promise<Answer> {
-    return this.until(asked, bodyOf);
+    return this.until(asked, bodyOf, longestAnswering.answer);
   }
 
   /** Asks as `ask` does, and writes what comes to a file, which may be larger than an answer that is held. Packed by its own form it stays so. */
   async save(asked: HttpRequest, path: string): Promise<void> {
-    await this.until(asked, (response, headers, at) => {
-      if (response.statusCode >= 300) return bodyOf(response, headers, at);
-      return fileOf(response, headers, at, path);
-    });
+    await this.until(
+      asked,
+      (response, headers, at) => {
+        if (response.statusCode >= 300) return bodyOf(response, headers, at);
+        return fileOf(response, headers, at, path);
+      },
+      longestAnswering.file,
+    );
   }
 
-  private async until(asked: HttpRequest, take: Taking): Promise<Answer> {
+  private async until(asked: HttpRequest, take: Taking, answering: number): Promise<Answer> {
     const { name, settings } = this.credentials;
     const started = performance.now();
     let renewed = false;
@@ -120,7 +128,9 @@ export class HttpClient {
       await waitFor(name, settings.limits, asked);
       let answer: Answer;
       try {
-        answer = await this.once(asked, take);
+        const late = AbortSignal.timeout(answering);
+        const signal = asked.signal ? AbortSignal.any([asked.signal, late]) : late;
+        answer = await this.once({ ...asked, signal }, take);
       } catch (error) {
         asked.signal?.throwIfAborted();
         if (error instanceof LoadFailure || tries >= most || !passes(error)) {
@@ -175,7 +185,7 @@ export class HttpClient {
 
   /** One request with the redirects that it is led through; what it signs in with goes to its own host alone. */
   private async once(
-    { address, accept = "application/json", headers: more = {}, method = "GET", json, signal }: HttpRequest,
+    { address, accept = "application/json", headers: more = {}, method = "GET", json, signal, within }: HttpRequest,
     take: Taking,
   ): Promise<Answer> {
     const origin = new URL(this.base).origin;
@@ -183,6 +193,8 @@ export class HttpClient {
     // A plus is a space to those alone who read a query as a form.
     at.search = at.search.replaceAll("+", "%20");
     for (let led = 0; ; led++) {
+      if (within && !within(at))
+        throw new LoadFailure({ message: `${shownAddress(address)} leads to ${at.host}, which may not be asked` });
       if (!/^https?:$/.test(at.protocol))
         throw new LoadFailure({ message: `${at.protocol} is no address that is asked` });
       await reach(destination(at));
@@ -196,7 +208,8 @@ export class HttpClient {
           accept,
           "accept-encoding": "gzip, deflate, br",
           "user-agent": "undercoat",
-          ...more,
+          // What was said for one host is not said to another.
+          ...(at.origin === new URL(address).origin ? more : {}),
           ...(json === undefined ? {} : { "content-type": "application/json" }),
           ...(own ? await signedIn(this.credentials) : {}),
         },

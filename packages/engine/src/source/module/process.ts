@@ -3,7 +3,6 @@ import { readFile } from "node:fs/promises";
 import { fileURLToPath } from "node:url";
 import { promisify } from "node:util";
 import type { ModuleSettings } from "@undercoat/core/pipeline/pipeline";
-import { transform } from "esbuild";
 import { Cancelled, LoadFailure } from "../../failure.ts";
 import type { HttpClient } from "../../http/client.ts";
 
@@ -69,6 +68,7 @@ const withoutNetwork = () => {
 
 /** TypeScript, or JavaScript, as JavaScript. @throws LoadFailure where it can't be read */
 export async function javascript(text: string): Promise<string> {
+  const { transform } = await import("esbuild");
   try {
     return (await transform(text, { loader: "ts", format: "esm", target: "node20" })).code;
   } catch (error) {
@@ -240,6 +240,7 @@ async function fetchFor(
       headers,
       ...(body === null ? {} : { json: body }),
       patient: true,
+      within: allows,
       signal,
     });
     return { id, status: answer.status, headers: answer.headers, body: answer.body.toString("utf8") };
