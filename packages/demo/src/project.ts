@@ -208,7 +208,7 @@ pipelines:
         watermark: { column: UpdatedAt, lookBack: PT10M }
         columns: { person_id: PersonId, number: Number, vessel: Vessel, begins_at: BeginsAt, hours: Hours, open: Open, updated_at: UpdatedAt }
         into: { table: fleet.shift, mode: upsert, key: [person_id, number] }
-        proof: { by: { column: begins_at, slice: week, zone: Europe/Oslo }, figures: [rows, sum(hours)] }
+        proof: { by: { column: begins_at, slice: day, zone: Europe/Oslo }, figures: [rows, sum(hours)] }
     schedule: { every: PT1H, zone: Europe/Oslo }
   tides:
     title: Tides at the quay

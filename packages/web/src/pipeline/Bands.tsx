@@ -214,7 +214,9 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
           {!asks && !resources && !sets && (
             <>
               {" "}
-              <Link to={`/files/${pipeline.name}/${name}`}>What it has taken</Link>
+              <Link className="link" to={`/files/${pipeline.name}/${name}`}>
+                What it has taken
+              </Link>
             </>
           )}
           {from.origin && (
