@@ -254,6 +254,65 @@ describe("the Gate service", () => {
   });
 });
 
+describe("a reading that is of no one moment", () => {
+  /** Records in pages of ten, each with when it changed; `asked` is told of each page. */
+  const changing = (rows: { id: number; at: string; name: string }[], asked: (page: number) => void) =>
+    web.answer((_, response, url) => {
+      const page = Number(url.searchParams.get("page") ?? 1);
+      const since = url.searchParams.get("since");
+      if (url.searchParams.has("page")) asked(page);
+      const told = rows.filter(({ at }) => since === null || Date.parse(at) >= Date.parse(since));
+      json(response, JSON.stringify(told.slice((page - 1) * 10, page * 10)));
+    });
+  const from = { path: "/r", page: { number: "page", size: 10, sizeAs: "limit" }, since: { parameter: "since" } };
+  const kept = { ...load(from), watermark: { column: "at" } };
+  const names = async (id: number) => (await rows(`SELECT name FROM landing.record WHERE id = ${id}`))[0]?.name;
+
+  test("does not let its watermark pass what changed behind it", async () => {
+    const all = Array.from({ length: 40 }, (_, at) => ({ id: at + 1, at: "2026-01-01T00:00:00Z", name: "first" }));
+    changing(all, (page) => {
+      // While the third page is read, the first record changes, and the last one after it.
+      if (page !== 3 || all[0]?.name !== "first") return;
+      all[0] = { id: 1, at: new Date().toISOString(), name: "second" };
+      all[39] = { id: 40, at: new Date(Date.now() + 20).toISOString(), name: "second" };
+    });
+    await app().run(kept);
+    expect([await names(1), await names(40)]).toEqual(["first", "second"]);
+    await app().run(kept);
+    expect([await names(1), await names(40)]).toEqual(["second", "second"]);
+  });
+
+  test("nor when it was cut and gone on from later", async () => {
+    const all = Array.from({ length: 40 }, (_, at) => ({ id: at + 1, at: "2026-01-01T00:00:00Z", name: "first" }));
+    const cutting = new AbortController();
+    changing(all, (page) => page === 4 && cutting.abort());
+    await expect(app().run(kept, { signal: cutting.signal })).rejects.toThrow(Cancelled);
+    // Between the two halves the first record changes; the last one does in the middle of the second.
+    const before = Date.now();
+    await expect.poll(() => Date.now() - before, { interval: 200, timeout: 5000 }).toBeGreaterThan(2100);
+    all[0] = { id: 1, at: new Date().toISOString(), name: "second" };
+    all[39] = { id: 40, at: new Date(Date.now() + 500).toISOString(), name: "second" };
+    changing(all, () => undefined);
+    const lines: string[] = [];
+    await app().run(kept, { report: { ...quiet, line: (text) => void lines.push(text) } });
+    expect(lines.join()).toContain("had been read before");
+    expect(await names(1)).toBe("first");
+    await app().run(kept);
+    expect(await names(1)).toBe("second");
+  });
+
+  test("and pages that a repair has read serve no run after it", async () => {
+    const all = Array.from({ length: 20 }, (_, at) => ({ id: at + 1, at: "2026-01-01T00:00:00Z", name: "first" }));
+    changing(all, () => undefined);
+    const plainly = load({ path: "/r", page: from.page });
+    await app().run(plainly);
+    await app().run(plainly, { scope: { kind: "keys", keys: [["3"]] } });
+    all[4] = { id: 5, at: "2026-01-01T00:00:00Z", name: "second" };
+    await app().run(plainly);
+    expect(await names(5)).toBe("second");
+  });
+});
+
 describe("an export in the background", () => {
   const bulk = {
     begin: "/exports",

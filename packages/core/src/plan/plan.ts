@@ -112,7 +112,15 @@ export interface ReadRequest {
   spans: { query: string | null; where: string | null } | null;
   columns: PlannedColumn[];
   /** `given`: the type in which it comes, where texts state its values */
-  watermark: { column: string; type: string; given: string; nullable: boolean; lookBack: string | null } | null;
+  watermark: {
+    column: string;
+    type: string;
+    given: string;
+    nullable: boolean;
+    lookBack: string | null;
+    /** the moment (ISO 8601) at which a reading began that is of no one moment: what changed since may have been missed */
+    notAfter?: string;
+  } | null;
 }
 
 /** Which of the request's rows are read this time. */
@@ -570,6 +578,13 @@ export function sharingColumn(plan: LoadPlan): string | null {
 /** True where the files that changed can be loaded without the others: what is gone from one is known by its column, or stays. */
 export function takesChanges(plan: LoadPlan): boolean {
   return plan.write.mode !== "replace" && (plan.write.deletions === null || fileColumn(plan) !== null);
+}
+
+/** A plan whose watermark passes no moment: a reading that is of no one moment has missed what changed behind it. */
+export function notPast(plan: LoadPlan, moment: string | null): LoadPlan {
+  const { watermark } = plan.read;
+  if (moment === null || !watermark) return plan;
+  return { ...plan, read: { ...plan.read, watermark: { ...watermark, notAfter: moment } } };
 }
 
 /** A plan for the rows of some files alone. */

@@ -338,6 +338,13 @@ export function copyOut(plan: LoadPlan, window: Window, limit: number | null = n
 /** The zone in which the source's server tells local time, whatever this session has set. */
 const ownZone = "(SELECT reset_val FROM pg_settings WHERE name = 'TimeZone')";
 
+/** When a reading began that is of no one moment, in the watermark's type; undefined where that says nothing. */
+function beginning({ type, notAfter }: NonNullable<ReadRequest["watermark"]>): string | undefined {
+  if (notAfter === undefined || typeFamily(type) !== "moment") return undefined;
+  const moment = typedLiteral(notAfter, "timestamptz");
+  return baseType(type) === "timestamp with time zone" ? moment : `timezone('UTC', ${moment})::${type}`;
+}
+
 /**
  * The highest watermark among the rows of a window, as text, never past the source's own clock: a row dated in the
  * future must not carry the watermark over rows still to come. NaN and infinities don't count either.
@@ -358,9 +365,9 @@ export function highWater(given: LoadPlan, window: Window): string | null {
     "timestamp without time zone": `timezone(${ownZone}, now())`,
     "timestamp with time zone": "now()",
   };
-  const cap = clock[baseType(watermark.type)];
+  const caps = [clock[baseType(watermark.type)], beginning(watermark)].filter((cap) => cap !== undefined);
   const highest = `max(${column})`;
-  return `SELECT ${cap ? `least(${highest}, ${cap})` : highest}::text AS value FROM ${origin(plan.read)} s${where(inside)} HAVING count(${column}) > 0`;
+  return `SELECT ${caps.length ? `least(${[highest, ...caps].join(", ")})` : highest}::text AS value FROM ${origin(plan.read)} s${where(inside)} HAVING count(${column}) > 0`;
 }
 
 /** The latest rows under the warehouse's names, every value as text, for a person to look at. */

@@ -23,6 +23,8 @@ export interface Opening {
   waiting: Waiting;
   /** told what people should know of how the rows come */
   note?: (words: string) => void;
+  /** true where what was read before a load was cut is read on from */
+  goesOn?: boolean;
   signal: AbortSignal;
 }
 
@@ -37,13 +39,13 @@ export async function withEnds<T>(
   warehouse: Warehouse,
   work: (ends: Ends) => Promise<T>,
 ): Promise<T> {
-  const { name, from, target, purpose, waiting, note, signal } = opening;
+  const { name, from, target, purpose, waiting, note, goesOn, signal } = opening;
   const inside = warehouse.isInside(source);
   const session = warehouse.session(name, { looking: purpose === "look", signal });
   const held = session.then((open) => (purpose === "load" ? open.lock(target, waiting) : undefined));
   const opened = await Promise.allSettled([
     session,
-    inside ? null : source.snapshot(name, { from, after: held, waiting, note, signal, goesOn: purpose === "load" }),
+    inside ? null : source.snapshot(name, { from, after: held, waiting, note, signal, goesOn }),
     held,
   ]);
   const [into, read, locked] = opened;

@@ -1,4 +1,4 @@
-import { fillsSlices, type LoadPlan, type Window, type Without, windowFor } from "@undercoat/core/plan/plan";
+import { fillsSlices, type LoadPlan, notPast, type Window, type Without, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/run/drift";
 import {
@@ -69,6 +69,7 @@ export async function executeLoad(
     purpose: "load" as const,
     waiting: tellWaiting(report),
     note: report.line,
+    goesOn: isDue(order.scope),
     signal,
   };
   const run = (scope: Scope) =>
@@ -350,7 +351,8 @@ class LoadRun {
     const filled = landed.sifted && fillsSlices(plan, window) ? await landed.sifted.fallInto() : "all";
     const slices = window.kind === "all" || tiny ? "all" : filled === "all" ? null : filled;
     // A repair leaves the watermark where it is.
-    const highest = isDue(this.order.scope) ? answers.highWater(plan, window) : Promise.resolve(null);
+    const began = this.ends.source.began?.() ?? null;
+    const highest = isDue(this.order.scope) ? answers.highWater(notPast(plan, began), window) : Promise.resolve(null);
     highest.catch(() => undefined);
     const figures =
       slices === null

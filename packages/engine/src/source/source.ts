@@ -45,6 +45,8 @@ export interface Snapshot {
   news(since: string): Promise<News>;
   /** Its parts, such as files, as they have been read so far; none where it has none. */
   parts(): FileRead[];
+  /** when reading began, ISO 8601, of a source that has no one moment: what changed since may not be among the rows. Told once they have come */
+  began?(): string | null;
   /** What was asked of an application so far; null where nothing is asked request by request. */
   asked?(): Asked | null;
   /** The load has committed: what was read is dealt with as it says. Never fails it; sentences that tell what was done. */

@@ -12,6 +12,7 @@ import { LoadFailure } from "../../failure.ts";
 import type { HttpClient, HttpRequest } from "../../http/client.ts";
 import { decoded, unpacked } from "../files/bytes.ts";
 import { type JsonRecord, jsonRecord } from "../members.ts";
+import { momentOf } from "./pages.ts";
 
 /** How long an application may take to export, in milliseconds, and how often it is asked whether it is done. */
 const patience = 6 * 3_600_000;
@@ -32,6 +33,8 @@ export interface BulkReading {
   /** lays a record of JSON out as a row */
   row(record: JsonRecord): TextRecord;
   note(words: string): void;
+  /** told when the export was begun, ISO 8601 */
+  began(at: string): void;
 }
 
 /**
@@ -57,7 +60,7 @@ export async function* bulkOf(reading: BulkReading): AsyncGenerator<{ part: numb
 }
 
 /** Begins an export and waits for it; the addresses of its parts. */
-async function exported({ name, client, form, asks, note }: BulkReading): Promise<string[]> {
+async function exported({ name, client, form, asks, note, began }: BulkReading): Promise<string[]> {
   const begun = await client.ask({
     address: client.address(form.begin),
     method: "POST",
@@ -65,6 +68,7 @@ async function exported({ name, client, form, asks, note }: BulkReading): Promis
     patient: true,
     ...asks,
   });
+  began(momentOf(begun));
   const id = valueAt(begun.body.toString("utf8"), form.id)?.text;
   if (!id)
     throw new LoadFailure({

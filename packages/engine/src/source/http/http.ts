@@ -21,7 +21,7 @@ import { bearerOf } from "../../http/token.ts";
 import { Fitting } from "../files/shaped.ts";
 import { jsonRecord, MemberNames, rowOf } from "../members.ts";
 import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
-import { pagesOf } from "./pages.ts";
+import { pagesOf, unheard } from "./pages.ts";
 import { propose } from "./propose.ts";
 import { HttpSnapshot, readingOf } from "./snapshot.ts";
 import { Spool } from "./spool.ts";
@@ -216,7 +216,7 @@ export class HttpSource implements Source {
     const flatten = from.flatten ?? false;
     const fitting = new Fitting();
     const found = new MemberNames(flatten);
-    for await (const { records } of pagesOf({ name, from, ask, spool, all: true, note: () => undefined }, url.href)) {
+    for await (const { records } of pagesOf({ name, from, ask, spool, all: true, ...unheard }, url.href)) {
       if (signal.aborted) throw new Cancelled("Cancelled");
       const taken = records.map((text, at) => jsonRecord(text, at + 1, flatten));
       for (const record of taken) found.add(record);

@@ -23,9 +23,14 @@ export interface Reading {
   spool: Spool | null;
   /** true where all pages are wanted, so that the next is asked for while one is taken in */
   all: boolean;
+  /** told when the first page was read, by the application's clock where it tells that, ISO 8601 */
+  began(at: string): void;
   /** told what people should know of how the pages came */
   note(words: string): void;
 }
+
+/** Of a look nothing needs to be told. */
+export const unheard = { began: () => undefined, note: () => undefined };
 
 /** The latest records are remembered, so many characters of them, so that one which stands on two pages is given once. */
 const remembered = 4_000_000;
@@ -78,6 +83,7 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
       note(`${spool.length} pages had been read before, since ${await spool.since()}; reading goes on from there`);
       for (let page = 1; page <= spool.length; page++) {
         const kept = await spool.page(page);
+        if (page === 1) reading.began(kept.at);
         const records = part(kept.body, kept.state);
         const own = kept.state.overlaps && records[0] === last ? records.slice(1) : records;
         last = records.at(-1) ?? last;
@@ -130,7 +136,8 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
         hint: "Pages are read from the connection's own address alone.",
       });
     await kept;
-    kept = spool?.add({ state: at, body, next });
+    if (number === 0) reading.began(momentOf(answer));
+    kept = spool?.add({ state: at, body, next, at: momentOf(answer) });
     kept?.catch(() => undefined);
     state = next;
     // The application works on the next page while this one is taken in.
@@ -140,6 +147,12 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
   }
   await kept;
   if (doubled) note(`${doubled} records stood on two pages, and were read once`);
+}
+
+/** When an answer was given, by its own header where it has one (RFC 9110, section 6.6.1): to the second, so never later than it was. */
+export function momentOf({ headers }: Pick<Answer, "headers">): string {
+  const told = Date.parse(headers.date ?? "");
+  return new Date(Number.isNaN(told) ? Date.now() : told).toISOString();
 }
 
 /** True where what was kept may be gone on from: where pages are counted, the last must still be as it was. */

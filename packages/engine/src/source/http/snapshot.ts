@@ -14,7 +14,7 @@ import { recordLines, recordStream, textColumn } from "../records.ts";
 import type { RowStream, Snapshot } from "../source.ts";
 import { Whole } from "../whole.ts";
 import { bulkOf } from "./bulk.ts";
-import { type Page, pagesOf } from "./pages.ts";
+import { type Page, pagesOf, unheard } from "./pages.ts";
 import { Spool } from "./spool.ts";
 
 /** So many requests are told one by one. */
@@ -55,6 +55,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
   private from: From | null = null;
   private spool: Spool | null = null;
   private date: string | null = null;
+  private start: string | null = null;
   private readonly told: Asked = { requests: [], count: 0, bytes: 0, first: null };
 
   constructor(private readonly options: HttpOptions) {
@@ -92,7 +93,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
   async first(given: From, parameters: Record<string, string> = {}): Promise<Page> {
     const { name } = this.options;
     const from = given.path === undefined ? await this.asPath(given) : given;
-    const reading = { name, from, ask: (at: string) => this.ask(at), spool: null, all: false, note: () => undefined };
+    const reading = { name, from, ask: (at: string) => this.ask(at), spool: null, all: false, ...unheard };
     for await (const page of pagesOf(reading, this.address(from, parameters))) return page;
     return { number: 1, address: this.address(from), records: [] };
   }
@@ -196,6 +197,9 @@ export class HttpSnapshot extends Whole implements Snapshot {
       ask: (at: string) => this.ask(at),
       spool: this.spool,
       all: limit === null,
+      began: (at: string) => {
+        this.start = at;
+      },
       note: (words: string) => this.options.note?.(words),
     };
     const row = rowOf(this.names, this.flatten, "no record that was looked at");
@@ -222,6 +226,9 @@ export class HttpSnapshot extends Whole implements Snapshot {
       names: this.names,
       note,
       row: (record: JsonRecord) => row(bare(record)),
+      began: (at: string) => {
+        this.start = at;
+      },
     };
     for await (const { part, records } of bulkOf(reading)) yield { where: `part ${part}`, records };
   }
@@ -250,6 +257,10 @@ export class HttpSnapshot extends Whole implements Snapshot {
 
   asked(): Asked {
     return this.told;
+  }
+
+  began(): string | null {
+    return this.start;
   }
 
   async finish(): Promise<[]> {

@@ -12,6 +12,8 @@ export interface SpooledPage {
   state: PageState;
   body: string;
   next: PageState | null;
+  /** when it was answered, ISO 8601 */
+  at: string;
 }
 
 let root: string | null = null;

@@ -177,6 +177,7 @@ export class ModuleSource implements Source {
 class ModuleSnapshot extends Whole implements Snapshot {
   private names: string[] = [];
   private table = "";
+  private start: string | null = null;
 
   constructor(
     private readonly credentials: CredentialsOf<"module">,
@@ -247,7 +248,12 @@ class ModuleSnapshot extends Whole implements Snapshot {
     return {};
   }
 
+  began(): string | null {
+    return this.start;
+  }
+
   async rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {
+    this.start = new Date().toISOString();
     return recordStream((tell) => this.lines(plan, window, limit, tell));
   }
 
