@@ -126,6 +126,8 @@ function MarkButton({
           tabIndex={stop ? 0 : -1}
           style={wide ? { width: "100%", textAlign: "left" } : undefined}
           onClick={() => setOpen(!open)}
+          // What opens takes the focus a moment later; Escape counts before, too.
+          onKeyDown={(event) => event.key === "Escape" && setOpen(false)}
           aria-expanded={open}
           aria-label={`${table.target}, ${slice.slice ? sliceName(slice.slice) : "whole table"}: ${markWords[state]}`}
         >
