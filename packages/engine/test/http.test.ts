@@ -627,6 +627,21 @@ describe("where it may lead", () => {
   });
 });
 
+test("an application that allows no more for now is left alone before the next request, not after the last", async () => {
+  web.answer((_, response, url) => {
+    const last = url.searchParams.get("page") === "2";
+    const headers = { "ratelimit-remaining": "0", "ratelimit-reset": last ? "600" : "1" };
+    json(response, JSON.stringify(last ? [] : Array.from({ length: 2 }, (_one, id) => ({ id }))), headers);
+  });
+  const waits: string[] = [];
+  const between = pair.between({ ...plain(), name: "resting" });
+  await between.run(load({ path: "/r", page: { number: "page", size: 2 } }), {
+    report: { ...quiet, waiting: (why) => void (why && waits.push(why)) },
+  });
+  expect(waits.join()).toContain("resting allows no more requests for now; waiting 1 s");
+  expect(waits.join()).not.toContain("600 s");
+});
+
 test("an own limit of requests is kept", async () => {
   counted(() => Array.from({ length: 40 }, (_, at) => at), "offset");
   const waits: string[] = [];

@@ -8,7 +8,7 @@ import type { AskedRequest } from "@undercoat/core/run/run";
 import { type Dispatcher, request } from "undici";
 import type { WebCredentials } from "../connection/credentials.ts";
 import { LoadFailure } from "../failure.ts";
-import { waitFor } from "./pace.ts";
+import { hold, waitFor } from "./pace.ts";
 import { agent, destination, reach } from "./reach.ts";
 import { bearerOf, dropToken } from "./token.ts";
 
@@ -144,8 +144,7 @@ export class HttpClient {
       if (status >= 200 && status < 300) {
         tell(status, answer.bytes ?? body.length);
         const rest = allowance(headers, Date.now());
-        if (rest?.left === 0 && rest.resets)
-          await this.wait(Math.min(rest.resets, longestWait), `${name} allows no more requests`, asked);
+        if (rest?.left === 0 && rest.resets) hold(name, Date.now() + Math.min(rest.resets, longestWait));
         return answer;
       }
       if (status === 401 && settings.auth?.oauth && !renewed) {

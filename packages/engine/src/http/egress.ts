@@ -1,5 +1,6 @@
 import { lookup } from "node:dns/promises";
 import { BlockList, isIP } from "node:net";
+import { networkInterfaces } from "node:os";
 import { LoadFailure } from "../failure.ts";
 
 /** Where connections may lead, as the administrator lists it. */
@@ -68,8 +69,9 @@ export async function allowed({ host, port, database }: Destination): Promise<st
   const named = fitting.some((pattern) => /^[^*]+:\d+$/.test(pattern));
   if (named) return found;
   if (addresses.some((address) => linkLocal.check(address, family(address)))) refuse("its address is link-local");
+  // A server that listens everywhere is reached by each of this machine's addresses.
   const here = (address: string, other: string) =>
-    address === other || (loopback.check(address, family(address)) && isLoopback(other));
+    address === other || ((loopback.check(address, family(address)) || isOwn(address)) && isLoopback(other));
   const ours = own.find(
     (one) =>
       one.port === port &&
@@ -79,5 +81,9 @@ export async function allowed({ host, port, database }: Destination): Promise<st
   if (ours) refuse("it is the product's own");
   return found;
 }
+
+/** True for an address of this machine. */
+const isOwn = (address: string) =>
+  Object.values(networkInterfaces()).some((list) => list?.some((one) => one.address === address));
 
 const isLoopback = (host: string) => host === "localhost" || (isIP(host) > 0 && loopback.check(host, family(host)));

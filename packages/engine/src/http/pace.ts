@@ -6,25 +6,25 @@ const begun = new Map<string, number[]>();
 
 const spans = { minute: 60_000, hour: 3_600_000 } as const;
 
-/** Requests that may begin now, by each limit that is set. */
-export function left(
-  name: string,
-  limits: WebSettings["limits"],
-  now = Date.now(),
-): { minute?: number; hour?: number } {
-  const since = (span: number) => (begun.get(name) ?? []).filter((at) => at > now - span).length;
-  return {
-    ...(limits?.minute ? { minute: Math.max(0, limits.minute - since(spans.minute)) } : {}),
-    ...(limits?.hour ? { hour: Math.max(0, limits.hour - since(spans.hour)) } : {}),
-  };
+/** Until when an application has said that it allows no more requests, in milliseconds since 1970. */
+const held = new Map<string, number>();
+
+/** Lets no request to an application begin before a moment, which it has asked for. */
+export function hold(name: string, until: number): void {
+  held.set(name, until);
 }
 
-/** Waits until a connection's own limits let a request begin, which then counts. */
+/** Waits until a connection's own limits let a request begin, which then counts; where there is patience, also as long as the application has asked for. */
 export async function waitFor(
   name: string,
   limits: WebSettings["limits"],
-  { signal, waiting }: { signal?: AbortSignal; waiting?: (why: string | null) => void },
+  { patient, signal, waiting }: { patient?: boolean; signal?: AbortSignal; waiting?: (why: string | null) => void },
 ): Promise<void> {
+  const rest = patient ? (held.get(name) ?? 0) - Date.now() : 0;
+  if (rest > 0) {
+    waiting?.(`${name} allows no more requests for now; waiting ${Math.ceil(rest / 1000)} s`);
+    await pause(rest, undefined, { signal }).finally(() => waiting?.(null));
+  }
   if (!limits) return;
   for (;;) {
     const now = Date.now();

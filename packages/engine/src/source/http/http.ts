@@ -27,6 +27,14 @@ import { HttpSnapshot, readingOf } from "./snapshot.ts";
 import { Spool } from "./spool.ts";
 import { timesOf } from "./times.ts";
 
+/** How a description asks to be signed in to, in words. */
+const wayWords = {
+  basic: "a user and a password",
+  bearer: "a bearer token",
+  key: "a key in a header",
+  oauth: "OAuth 2",
+};
+
 /** How long an application's description is taken to stand, in milliseconds. */
 const lasting = 60_000;
 const descriptions = new Map<string, { at: number; read: Promise<ApiDescription> }>();
@@ -60,8 +68,9 @@ export class HttpSource implements Source {
         "description",
         async () => {
           if (!describe) return { fact: "none is named: paths are looked at one by one", skipped: true };
-          const { title, resources } = await this.description(true);
-          return { fact: `${title}: ${resources.length} paths give records` };
+          const { title, resources, signIn } = await this.description(true);
+          const ways = [...new Set(signIn.map(({ way }) => wayWords[way]))].join(" or ");
+          return { fact: `${title}: ${resources.length} paths give records${ways ? `; it asks for ${ways}` : ""}` };
         },
       ],
       [

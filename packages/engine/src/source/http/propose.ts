@@ -9,7 +9,7 @@ import { LoadFailure } from "../../failure.ts";
 import type { Answer, HttpClient } from "../../http/client.ts";
 
 /** How a way to the next page is told to people. */
-export function pageWords(page: PageForm): string {
+function pageWords(page: PageForm): string {
   if (page.link) return "a link header names the next page";
   if (page.next) return `${page.next} holds the next page's address`;
   if (page.cursor) return `${page.cursor} holds a cursor that ${page.as} sends back`;

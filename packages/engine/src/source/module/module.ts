@@ -1,4 +1,4 @@
-import { readdir, readFile, realpath, stat } from "node:fs/promises";
+import { readFile, realpath, stat } from "node:fs/promises";
 import { join, sep } from "node:path";
 import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
 import { sinceValue } from "@undercoat/core/http/since";
@@ -35,12 +35,6 @@ let folder: string | null = null;
 export function modulesIn(path: string): void {
   folder = path;
 }
-
-/** The modules that lie there, by name. */
-export const moduleNames = async (): Promise<string[]> =>
-  folder === null
-    ? []
-    : (await readdir(folder).catch(() => [])).filter((name) => /\.(mjs|js|ts)$/.test(name)).toSorted();
 
 /** A module's text. @throws LoadFailure where there is none of that name */
 async function textOf(file: string): Promise<string> {
