@@ -1,5 +1,5 @@
 import { createServer, type ServerResponse } from "node:http";
-import type { AddressInfo } from "node:net";
+import { listen } from "./listen.ts";
 import { type Trouble, Troubles } from "./trouble.ts";
 
 /** A person of the crew, or a shift of one, as JSON. */
@@ -156,11 +156,7 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
       return answer(name, url, Number(wanted ?? 100), response);
     });
   });
-  await new Promise<void>((done, fail) => {
-    server.once("error", fail);
-    server.listen(port, "127.0.0.1", done);
-  });
-  const { port: bound } = server.address() as AddressInfo;
+  const { port: bound, close } = await listen(server, port);
   return {
     port: bound,
     url: `http://127.0.0.1:${bound}/odata/v4/`,
@@ -175,10 +171,6 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
     },
     trouble: (next) => troubles.set(next),
     counts: () => ({ ...counts }),
-    close: () =>
-      new Promise((done) => {
-        server.close(() => done());
-        server.closeAllConnections();
-      }),
+    close,
   };
 }

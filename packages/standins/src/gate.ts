@@ -1,9 +1,9 @@
 import { createHash, randomBytes } from "node:crypto";
 import { createServer, type IncomingMessage, type ServerResponse } from "node:http";
-import type { AddressInfo } from "node:net";
 import { gzipSync } from "node:zlib";
 import { openApi } from "./gate-api.ts";
 import { Scans } from "./gate-books.ts";
+import { listen } from "./listen.ts";
 import { type Trouble, Troubles } from "./trouble.ts";
 
 export interface Gate {
@@ -248,11 +248,7 @@ export async function openGate({
       await records(url, request, response, body);
     });
   });
-  await new Promise<void>((done, fail) => {
-    server.once("error", fail);
-    server.listen(port, "127.0.0.1", done);
-  });
-  const { port: bound } = server.address() as AddressInfo;
+  const { port: bound, close } = await listen(server, port);
   return {
     port: bound,
     url: `http://127.0.0.1:${bound}/api`,
@@ -263,10 +259,6 @@ export async function openGate({
     counts: () => ({ ...counts }),
     endTokens: () => tokens.clear(),
     comments: () => [...comments],
-    close: () =>
-      new Promise((done) => {
-        server.close(() => done());
-        server.closeAllConnections();
-      }),
+    close,
   };
 }

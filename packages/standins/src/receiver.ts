@@ -1,6 +1,6 @@
 import { createServer } from "node:http";
-import type { AddressInfo } from "node:net";
 import { Webhook } from "standardwebhooks";
+import { listen } from "./listen.ts";
 
 /** A request that has arrived. */
 export interface ArrivedRequest {
@@ -68,11 +68,7 @@ export async function openReceiver(secret: string, port = 0): Promise<Receiver> 
         .end(status === 204 ? undefined : "Not now");
     });
   });
-  await new Promise<void>((done, fail) => {
-    server.once("error", fail);
-    server.listen(port, "127.0.0.1", done);
-  });
-  const { port: bound } = server.address() as AddressInfo;
+  const { port: bound, close } = await listen(server, port);
   return {
     port: bound,
     url: `http://127.0.0.1:${bound}/in`,
@@ -80,10 +76,6 @@ export async function openReceiver(secret: string, port = 0): Promise<Receiver> 
     answer: (status, times) => {
       next = { status, times };
     },
-    close: () =>
-      new Promise((done) => {
-        server.close(() => done());
-        server.closeAllConnections();
-      }),
+    close,
   };
 }

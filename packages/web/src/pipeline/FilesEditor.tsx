@@ -10,6 +10,7 @@ import { useFill } from "../values/chosen.ts";
 import { type EditorProps, fromElsewhere } from "./editors.tsx";
 import { FileGlance } from "./FileGlance.tsx";
 import { Form, inPopover } from "./Form.tsx";
+import { said } from "./said.ts";
 import { TypesScan } from "./TypesScan.tsx";
 
 const delimiters = [
@@ -44,10 +45,6 @@ export function afterWords(after = "keep"): string {
     ? " Once they are loaded they are deleted."
     : ` Once they are loaded they are moved to ${after.slice("move:".length)}.`;
 }
-
-/** An object without members that say nothing. */
-const said = <T extends object>(whole: T): T =>
-  Object.fromEntries(Object.entries(whole).filter(([, value]) => value !== undefined && value !== "")) as T;
 
 /** Which files of a folder are read, how they are written where that is not as guessed, and what becomes of them; beside it their beginning as it stands. */
 export function FilesEditor({ load, onSet, close }: EditorProps) {

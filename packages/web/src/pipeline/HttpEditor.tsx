@@ -12,6 +12,7 @@ import { useFill } from "../values/chosen.ts";
 import { type EditorProps, fromElsewhere } from "./editors.tsx";
 import { FileGlance } from "./FileGlance.tsx";
 import { Form, inPopover } from "./Form.tsx";
+import { said } from "./said.ts";
 import { TypesScan } from "./TypesScan.tsx";
 
 const ways = [
@@ -65,10 +66,6 @@ const read = (text: string): Record<string, string> =>
       .filter(([name]) => name?.trim())
       .map(([name = "", value = ""]) => [name.trim(), value]),
   );
-
-/** An object without members that say nothing. */
-const said = <T extends object>(whole: T): T =>
-  Object.fromEntries(Object.entries(whole).filter(([, value]) => value !== undefined && value !== "")) as T;
 
 /** What is asked of an application: which path, where its records stand, how pages follow each other, how to ask for what changed; with a way to find it out. */
 export function HttpEditor({ load, onSet, close }: EditorProps) {
