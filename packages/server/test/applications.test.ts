@@ -160,16 +160,19 @@ describe("consent", () => {
     const before = (await ConnectionRow.findByPk("ada", { rejectOnEmpty: true })).consent;
     const credentials = (await store.credentials("ada")) as Awaited<ReturnType<typeof store.credentials>>;
     const used: string[] = [];
+    const waiting = async () =>
+      (await store.query<{ n: string }>("SELECT count(*) AS n FROM pg_locks WHERE NOT granted"))[0]?.n ?? "0";
     await Promise.all(
-      Array.from({ length: 5 }, () =>
+      Array.from({ length: 4 }, () =>
         credentials.consent?.renew(async (refresh) => {
-          used.push(refresh);
+          // The first does not end before another one waits for it.
+          if (used.push(refresh) === 1) await expect.poll(waiting, { timeout: 10_000 }).not.toBe("0");
           return { refresh: `${refresh}+`, got: null };
         }),
       ),
     );
-    expect(new Set(used).size).toBe(5);
-    expect(used.toSorted((a, b) => b.length - a.length)[0]).toMatch(/\+{4}$/);
+    expect(new Set(used).size).toBe(4);
+    expect(used.toSorted((a, b) => b.length - a.length)[0]).toMatch(/\+{3}$/);
     expect((await ConnectionRow.findByPk("ada", { rejectOnEmpty: true })).consent).not.toBe(before);
   });
 
