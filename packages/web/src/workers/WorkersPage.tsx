@@ -40,7 +40,9 @@ function WorkerRow({ worker }: { worker: Worker }) {
         {stateOf(worker)}
         {worker.runs.map((run) => (
           <div key={run.id}>
-            <Link to={`/runs/${run.id}`}>{run.title}</Link>
+            <Link className="link" to={`/runs/${run.id}`}>
+              {run.title}
+            </Link>
             <span className="quiet">
               {" "}
               {run.loads.map(({ load, phase }) => `${load}${phase ? ` ${phase}` : ""}`).join(", ")}
