@@ -64,6 +64,8 @@ export interface Glance {
   columns: { name: string; type: string; decimal?: "," }[];
   /** its first records: a row's values, or why a line is no row */
   rows: { fields: (string | null)[]; fault: string | null }[];
+  /** of an application's parameters those that name several of some things, with all that they may name */
+  choices?: { parameter: string; values: string[] }[];
 }
 
 /** What an application's answer seems to be, and what was found out by trying. */

@@ -1,4 +1,5 @@
 import { parse } from "yaml";
+import type { Glance } from "../dataset/dataset.ts";
 import { namedFor } from "../dataset/naming.ts";
 import type { OAuth, PageForm, SinceForm } from "../pipeline/pipeline.ts";
 
@@ -26,6 +27,10 @@ export interface ApiResource {
   /** all of its key, where that has several members */
   keys?: string[];
   changes: string | null;
+  /** the parameters that say from which day and to which, of what is a report about days */
+  days?: { from: string; to: string };
+  /** parameters that name several of some things, such as the columns of a report, with all that they may name */
+  choices?: NonNullable<Glance["choices"]>;
 }
 
 /** A way to sign in that the document names. */
@@ -164,6 +169,27 @@ export const sinceOf = (parameter: string): SinceForm => ({
   ...(/(after|gt)$/i.test(parameter) ? { excludes: true as const } : {}),
 });
 
+const firstDay = /^(from|start|begin|since)$|^(from|start|begin)_?(date|day|on)$|^(date|day)_?(from|start|begin)$/i;
+const lastDay = /^(to|end|until|till)$|^(to|end|until)_?(date|day|on)$|^(date|day)_?(to|end|until)$/i;
+
+/** The parameters between whose days a report is given; null where it is none. */
+function daysOf(parameters: Map<string, Node>, document: Document): ApiResource["days"] | null {
+  const dates = [...parameters].filter(([, one]) => document.at(one.schema).format === "date").map(([name]) => name);
+  const from = dates.find((name) => firstDay.test(name));
+  const to = dates.find((name) => lastDay.test(name));
+  return from && to ? { from, to } : null;
+}
+
+/** Parameters that take several of some values, in one text with commas (style form without explode). */
+function choicesOf(parameters: Map<string, Node>, document: Document): NonNullable<ApiResource["choices"]> {
+  return [...parameters].flatMap(([parameter, one]) => {
+    const values = document.at(document.at(one.schema).items).enum;
+    return one.explode === false && Array.isArray(values) && values.every((value) => typeof value === "string")
+      ? [{ parameter, values: values as string[] }]
+      : [];
+  });
+}
+
 /** What an operation reads; null for one that reads no list of records by its address alone. */
 function resourceOf(document: Document, path: string, item: Node, operation: Node): ApiResource | null {
   if (path.includes("{")) return null;
@@ -192,7 +218,9 @@ function resourceOf(document: Document, path: string, item: Node, operation: Nod
   });
   const holder = document.members(isNode(media) ? media.schema : undefined).properties;
   const headers = isNode(response.headers) ? Object.keys(response.headers).map((name) => name.toLowerCase()) : [];
-  const parameter = [...parameters.keys()].find((name) => sinceParameter.test(name));
+  const days = daysOf(parameters, document);
+  const choices = choicesOf(parameters, document);
+  const parameter = days ? undefined : [...parameters.keys()].find((name) => sinceParameter.test(name));
   const certain = fields.filter((field) => field.required);
   const key =
     certain.find(({ name }) => /^(id|uuid|key)$/i.test(name)) ?? certain.find(({ name }) => /(_id|Id)$/.test(name));
@@ -206,6 +234,8 @@ function resourceOf(document: Document, path: string, item: Node, operation: Nod
     since: parameter ? sinceOf(parameter) : null,
     key: key?.name ?? null,
     changes: changes?.name ?? null,
+    ...(days ? { days } : {}),
+    ...(choices.length ? { choices } : {}),
   };
 }
 

@@ -1,5 +1,5 @@
 import { Temporal } from "temporal-polyfill";
-import type { SinceForm } from "../pipeline/pipeline.ts";
+import type { From, SinceForm } from "../pipeline/pipeline.ts";
 import { baseType, typeFamily } from "../sql/type.ts";
 
 /** A moment as PostgreSQL prints it, or as ISO 8601; without a zone it is taken for UTC. */
@@ -24,4 +24,17 @@ export function sinceValue(
   if (baseType(type) === "date") return moment.toPlainDate().toString();
   const plain = moment.toPlainDateTime().toString();
   return baseType(type) === "timestamp without time zone" ? plain : `${plain}Z`;
+}
+
+/**
+ * What is asked where an interval's ends stand among the parameters: `:from` is where the last load ended, or left out where
+ * everything is read, and `:to` is now, which needs no saying.
+ */
+export function askedSince(from: From, since: string | null): From {
+  const { parameters } = from;
+  if (!parameters) return from;
+  const told = Object.entries(parameters).flatMap(([name, value]): [string, string][] =>
+    value === ":from" ? (since === null ? [] : [[name, since]]) : value === ":to" ? [] : [[name, value]],
+  );
+  return { ...from, parameters: Object.fromEntries(told) };
 }

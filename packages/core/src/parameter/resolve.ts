@@ -290,7 +290,7 @@ function mentionProblem(
     return parameter || !declares ? null : `There is no parameter ${name}`;
   }
   if (spanNames.includes(name))
-    return kind === "reading"
+    return kind === "reading" || kind === "asked"
       ? null
       : `:${name} is known while the source is read, in a condition or a query; here it would change with every run`;
   if (naming) return `${name} names a ${parameter.type}; write {${name}} where such a name stands`;

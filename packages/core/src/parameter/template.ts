@@ -3,9 +3,10 @@ import { holesIn, type Mention, valuesIn } from "./scan.ts";
 
 /**
  * What a text of a pipeline is to parameters: a name with holes (`trip_{region}`), SQL that names values (`:region`), or a
- * value that may be one parameter's whole (`:since`).
+ * value that may be one parameter's whole (`:since`). What is asked of an application is such a value, and may be an end of the
+ * interval that is read.
  */
-export type SlotKind = "name" | "sql" | "reading" | "value";
+export type SlotKind = "name" | "sql" | "reading" | "value" | "asked";
 
 /** A text of a pipeline that parameters may stand in. `reading` is SQL that is read for an interval, so that it may name `:from` and `:to`. */
 export interface Slot {
@@ -29,6 +30,10 @@ function mapLoad(load: Load, path: string[], put: Put): Load {
       ...from,
       connection: slot("name", from.connection, "from", "connection"),
       ...(from.table ? { table: slot("name", from.table, "from", "table") } : {}),
+      ...(from.path ? { path: slot("name", from.path, "from", "path") } : {}),
+      ...(from.parameters
+        ? { parameters: eachOf(from.parameters, (value, name) => slot("asked", value, "from", "parameters", name)) }
+        : {}),
       ...(from.files ? { files: slot("name", from.files, "from", "files") } : {}),
       ...(from.query ? { query: slot("reading", from.query, "from", "query") } : {}),
       ...(from.tables
@@ -103,7 +108,7 @@ export function slotsOf(pipeline: Pipeline): Slot[] {
 /** The parameters that a text mentions. */
 export function mentionsIn({ kind, text }: Slot): Mention[] {
   if (kind === "name") return holesIn(text);
-  if (kind !== "value") return valuesIn(text);
+  if (kind !== "value" && kind !== "asked") return valuesIn(text);
   const name = /^:([A-Za-z_][A-Za-z0-9_]*)$/.exec(text)?.[1];
   return name ? [{ name, from: 0, to: text.length }] : [];
 }

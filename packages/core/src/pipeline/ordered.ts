@@ -29,6 +29,7 @@ const orders: Record<string, readonly string[]> = {
     "since",
     "bulk",
     "parameters",
+    "period",
     "origin",
     "where",
     "rows",

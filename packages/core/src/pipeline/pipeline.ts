@@ -47,8 +47,10 @@ export interface From {
   since?: SinceForm;
   /** how an application exports all of it in the background; whole reads then take that way */
   bulk?: BulkForm;
-  /** parameters of the address; `:from` and `:to` stand for the interval that is read */
+  /** parameters of the address; `split` is none, but asks for a report part by part: by day, week or month between `from` and `to` */
   parameters?: Record<string, string>;
+  /** how a report that is split is kept and asked for */
+  period?: PeriodForm;
   /** an SQL condition over the source's columns */
   where?: string;
   /** `visible`: where policies hide rows from the connection's user, those it may see are the ones to load; else that is an error */
@@ -116,6 +118,19 @@ export interface SinceForm {
   excludes?: true;
   /** how a moment is written: ISO 8601 where absent, or seconds or milliseconds since 1970 */
   as?: "seconds" | "milliseconds";
+}
+
+/** The parts of a report by date. */
+export interface PeriodForm {
+  /** the column that holds the first day of each row's part; `period` where absent */
+  column?: string;
+  /** an ISO 8601 duration: of the parts that are loaded those so far back are asked for again; all where absent */
+  again?: string;
+  /** the parameters that say from which day and to which, where they go by other names than `from` and `to` */
+  from?: string;
+  to?: string;
+  /** whether the application counts the last day among those that are asked for; `excluded` where absent */
+  ends?: "included" | "excluded";
 }
 
 export interface Into {

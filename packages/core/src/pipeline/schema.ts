@@ -2,6 +2,7 @@ import { Cron } from "croner";
 import Joi from "joi";
 import { kinds } from "../connection/kinds.ts";
 import { cellRange } from "../file/sheet.ts";
+import { periodsProblem } from "../http/periods.ts";
 import { occasions } from "../message/message.ts";
 import { holesIn } from "../parameter/scan.ts";
 import { parameterTypes } from "../parameter/value.ts";
@@ -107,6 +108,8 @@ const pageForm = Joi.object({
     "object.and": "{{#label}}: a cursor needs the parameter that sends it back (as)",
   });
 
+const duration = Joi.string().custom(checked(durationSeconds), "duration");
+
 export const fromSchema = Joi.object({
   connection: connectionName.required(),
   table: sourceName,
@@ -162,7 +165,14 @@ export const fromSchema = Joi.object({
     parts: memberPath.required(),
     format: Joi.string().valid("csv", "ndjson").required(),
   }),
-  parameters: Joi.object().pattern(queryName, Joi.string().allow("").max(2000)).max(50),
+  parameters: Joi.object().pattern(/^[\s\S]{1,200}$/, Joi.string().allow("").max(2000)).max(50),
+  period: Joi.object({
+    column,
+    from: queryName,
+    to: queryName,
+    again: duration,
+    ends: Joi.string().valid("included", "excluded"),
+  }),
   after: Joi.string()
     .pattern(/^(keep|delete|move:(?!\/)(?!.*(^|[/:])\.\.(\/|$))[^\0\\]+)$/, "after")
     .messages({ "string.pattern.name": "{{#label}} is keep, delete or move:DIR, a folder below the connection's" }),
@@ -180,6 +190,7 @@ export const fromSchema = Joi.object({
   .with("page", "path")
   .with("since", "path")
   .with("parameters", "path")
+  .with("period", "parameters")
   .with("bulk", "path")
   .without("query", ["flatten", "types"])
   .without("tables", ["flatten", "types"])
@@ -192,6 +203,12 @@ export const fromSchema = Joi.object({
     "string.pattern.base": "{{#label}} names files below the connection's folder, without a leading / and without ..",
     "object.without": "{{#label}}: {{#mainWithLabel}} goes with no {{#peerWithLabel}}; leave rows out by a rule",
     "object.with": "{{#label}}: {{#mainWithLabel}} needs {{#peerWithLabel}} beside it",
+  })
+  .custom((from, helpers) => {
+    const problem = periodsProblem(from);
+    return problem === null
+      ? from
+      : helpers.message({ custom: `{{#label}}: ${problem.replaceAll("{", "(").replaceAll("}", ")")}` });
   });
 
 const watermark = Joi.object({
@@ -203,8 +220,6 @@ const watermark = Joi.object({
     "look-back",
   ),
 });
-
-const duration = Joi.string().custom(checked(durationSeconds), "duration");
 
 /** A moment as a project file writes it; without a zone it is one in UTC. */
 const time = Joi.string()

@@ -1,5 +1,6 @@
 import { type Dataset, type DatasetColumn, identifyingKey } from "../dataset/dataset.ts";
 import { namedFor } from "../dataset/naming.ts";
+import { periodsOf } from "../http/periods.ts";
 import { formatFigure } from "../proof/figure.ts";
 import { formatTableName, type TableName } from "../sql/identifier.ts";
 import { canBeWatermark, typeFamily } from "../sql/type.ts";
@@ -49,9 +50,13 @@ function suggestSlices(dataset: Dataset, origin: string | undefined): { column: 
  * @returns the load and, in a sentence, why it is so
  */
 export function suggestLoad(from: From, into: TableName, dataset: Dataset): { load: Load; why: string } {
-  const key = identifyingKey(dataset) ?? (dataset.proposal?.key.length ? dataset.proposal.key : null);
-  const watermark = suggestWatermark(dataset, from);
-  const slices = suggestSlices(dataset, from.origin);
+  // What identifies a row within a report is not told by a few of its rows.
+  const key = periodsOf(from)
+    ? null
+    : (identifyingKey(dataset) ?? (dataset.proposal?.key.length ? dataset.proposal.key : null));
+  const periods = periodsOf(from);
+  const watermark = periods ? null : suggestWatermark(dataset, from);
+  const slices = periods ? { column: periods.column, slice: periods.unit } : suggestSlices(dataset, from.origin);
   const numbers = dataset.columns.filter(
     (column) =>
       ["numeric", "integer"].includes(typeFamily(standingType(column))) &&
@@ -84,5 +89,8 @@ export function suggestLoad(from: From, into: TableName, dataset: Dataset): { lo
           : watermark.tells === "changes"
             ? `${watermark.column} tells what changed`
             : `${watermark.column} tells of new rows, but not of changed ones`;
-  return { load, why: `${identified}; ${read}` };
+  return {
+    load,
+    why: periods ? `each ${periods.unit} of the report takes the place of its own rows` : `${identified}; ${read}`,
+  };
 }

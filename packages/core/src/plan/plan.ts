@@ -1,9 +1,11 @@
 import { type Dataset, guaranteesKey } from "../dataset/dataset.ts";
 import { comesDirect, type HistoryPlan, planHistory } from "../history/plan.ts";
+import type { Declared, Periods } from "../http/periods.ts";
 import type { Load, Mode, Pipeline, TimeUnit } from "../pipeline/pipeline.ts";
 import { wholeTableRows } from "../pipeline/pipeline.ts";
 import { type Figure, parseFigure } from "../proof/figure.ts";
 import type { Scope } from "../run/run.ts";
+import type { DayInterval } from "../schedule/intervals.ts";
 import type { AnalysedPart, AnalysedRule, Analysis } from "../shape/analyse.ts";
 import { keeps } from "../sql/convert.ts";
 import type { Hashing } from "../sql/hash.ts";
@@ -12,6 +14,7 @@ import { literal } from "../sql/literal.ts";
 import type { Slicing } from "../sql/slice.ts";
 import { baseType, canBeWatermark, holds, limits, shortType, typeFamily } from "../sql/type.ts";
 import { PlanError } from "./error.ts";
+import { plannedPeriods } from "./periods.ts";
 import { spanned, spansOf } from "./span.ts";
 
 export { PlanError };
@@ -110,6 +113,8 @@ export interface ReadRequest {
   origin: string | null;
   /** query and condition as their author wrote them, where they ask for the interval that is read */
   spans: { query: string | null; where: string | null } | null;
+  /** how a report is asked for period by period, and for which days; null for what is no such report */
+  periods: (Pick<Periods, "column" | "unit" | "again"> & Declared) | null;
   columns: PlannedColumn[];
   /** `given`: the type in which it comes, where texts state its values */
   watermark: {
@@ -143,11 +148,20 @@ export type Window =
   | { kind: "keys"; keys: string[][] }
   | { kind: "identities"; identities: string[] };
 
+/** The rows of some periods: those whose first day stands in the column, from (included) to (excluded). */
+export interface Span extends Omit<DayInterval, "from"> {
+  column: string;
+  /** null where it is known only by what stands in the target */
+  from: string | null;
+}
+
 /** How rows are written. */
 export interface WritePlan {
   target: TableName;
   /** which of the target's rows are the load's own; null for all of them */
   part: AnalysedPart | null;
+  /** the periods that a load is about, of a report that is asked for by period: no other rows are touched or compared */
+  span: Span | null;
   mode: Mode;
   key: string[];
   /** true where the source promises that the key is unique and never null, so that no check is needed */
@@ -200,6 +214,8 @@ export interface PlanFacts {
   origin?: string | null;
   /** the moment of the read, by the source's clock; only a history asks for it */
   moment?: string | null;
+  /** milliseconds since the epoch, from which the days of a report are reckoned */
+  now?: number;
 }
 
 /**
@@ -353,10 +369,15 @@ export function planLoad(
       `Without a key, an append tells rows apart by all their columns, so ${load.watermark?.column} must be one of them`,
       ["columns"],
     );
+  if (load.from.parameters?.split !== undefined && load.watermark)
+    throw new PlanError("A report has no watermark: which of its periods are asked for is said by from and to", [
+      "watermark",
+    ]);
   if (load.from.files !== undefined && load.watermark)
     throw new PlanError("Files have no watermark: which of them are new or changed is known by what they hold", [
       "watermark",
     ]);
+  const periods = plannedPeriods(load, columns, facts.now ?? Date.now(), pipeline.zone ?? "UTC");
   const { moment = null } = facts;
   const history = planHistory(load, columns, { dataset, target: facts.target, moment });
   const { table, query, tables, origin, where } = spanned(load.from);
@@ -386,6 +407,7 @@ export function planLoad(
       files: load.from.files ?? null,
       origin: origin ?? null,
       spans: spansOf(load.from),
+      periods: periods?.read ?? null,
       columns,
       watermark: plannedWatermark(load, dataset),
     },
@@ -393,6 +415,7 @@ export function planLoad(
     write: {
       target: parseTableName(load.into.table),
       part: facts.analysis.part,
+      span: periods?.span ?? null,
       mode: use.repair && key.length && !history ? "upsert" : load.into.mode,
       key,
       keyGuaranteed,
@@ -403,7 +426,7 @@ export function planLoad(
       dropVersions: load.into.versions === "drop",
     },
     prove: {
-      slicing: plannedSlices(load, byName),
+      slicing: periods?.slicing ?? plannedSlices(load, byName),
       figures: plannedFigures(load, byName),
       within: plannedWithin(load, byName),
     },
@@ -612,6 +635,8 @@ export function ofFiles(plan: LoadPlan, files: readonly string[]): LoadPlan {
  * @throws PlanError when the load can't be cut that way.
  */
 export function windowFor(plan: LoadPlan, scope: Scope, stored: string | null): Window {
+  // Which of a report's periods are read is said by the plan.
+  if (plan.read.periods && scope.kind !== "keys" && scope.kind !== "gone") return { kind: "all" };
   switch (scope.kind) {
     case "due":
       if (plan.read.files !== null)

@@ -5,7 +5,7 @@ import type { LoadPlan } from "./plan.ts";
 export function asReceived(plan: LoadPlan, table: TableName): LoadPlan {
   return {
     ...plan,
-    read: { ...plan.read, table, query: null, union: null, where: null, files: null, spans: null },
+    read: { ...plan.read, table, query: null, union: null, where: null, files: null, spans: null, periods: null },
     shape: plan.shape && { ...plan.shape, raw: plan.shape.raw.map((column) => ({ ...column, cast: false })) },
   };
 }

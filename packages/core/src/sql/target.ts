@@ -59,9 +59,21 @@ export function defaultOf(plan: LoadPlan, history: HistoryPlan, column: string):
 }
 
 /** A condition for the target's rows `t` that are the load's own, where it shares the table; rows without a column that tells are none of its. */
-export function ownRows({ write: { part } }: LoadPlan, lacking: ReadonlySet<string> = new Set()): string[] {
-  if (!part) return [];
-  return [part.reads.some((name) => lacking.has(name)) ? "false" : part.sql];
+export function ownRows({ write: { part, span } }: LoadPlan, lacking: ReadonlySet<string> = new Set()): string[] {
+  const day = span && `t.${identifier(span.column)}`;
+  return [
+    ...(part ? [part.reads.some((name) => lacking.has(name)) ? "false" : part.sql] : []),
+    ...(day && span
+      ? [
+          lacking.has(span.column)
+            ? "false"
+            : [
+                ...(span.from === null ? [] : [`${day} >= ${typedLiteral(span.from, "date")}`]),
+                `${day} < ${typedLiteral(span.to, "date")}`,
+              ].join(" AND "),
+        ]
+      : []),
+  ];
 }
 
 /** Conditions for the target's rows `t` that say what the source says now: not marked as gone, and of versions the open ones. */
@@ -190,6 +202,14 @@ export function changedExamples(plan: LoadPlan, stage: TableName, lacking: Reado
 export function countTarget(plan: LoadPlan, lacking: ReadonlySet<string> = new Set()): string {
   const current = currentRows(plan, lacking);
   return `SELECT count(*)::text AS rows FROM ${qualified(plan.write.target)} t${current.length ? ` WHERE ${current.join(" AND ")}` : ""}`;
+}
+
+/** The first and the last period, of a report, of which the target holds rows of the load's own; nulls where it holds none. */
+export function standingPeriods(plan: LoadPlan): string {
+  const { span, target } = plan.write;
+  const own = ownRows({ ...plan, write: { ...plan.write, span: null } });
+  const day = `t.${identifier(span?.column ?? "")}`;
+  return `SELECT min(${day})::text AS first, max(${day})::text AS last FROM ${qualified(target)} t WHERE ${[`isfinite(${day})`, ...own].join(" AND ")}`;
 }
 
 /** Removes or marks the target's rows of some keys, or ends their versions, and tells how many of which slice; a parameter for each key column, an array of texts. */

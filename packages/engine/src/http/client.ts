@@ -4,6 +4,7 @@ import { pipeline as write } from "node:stream/promises";
 import { setTimeout as pause } from "node:timers/promises";
 import { createBrotliDecompress, createGunzip, createInflate } from "node:zlib";
 import { allowance, growingWait, retryAfter } from "@undercoat/core/http/wait";
+import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { AskedRequest } from "@undercoat/core/run/run";
 import { type Dispatcher, request } from "undici";
 import type { WebCredentials } from "../connection/credentials.ts";
@@ -86,6 +87,13 @@ export class HttpClient {
   /** The address of a path below the connection's. */
   address(path: string): string {
     return `${this.base.replace(/\/+$/, "")}${path.startsWith("/") ? path : `/${path}`}`;
+  }
+
+  /** The address of what a load reads, with its parameters. */
+  addressOf({ path = "/", parameters = {} }: Pick<From, "path" | "parameters">): string {
+    const url = new URL(this.address(path));
+    for (const [name, value] of Object.entries(parameters)) url.searchParams.set(name, value);
+    return url.href;
   }
 
   /**

@@ -1,3 +1,4 @@
+import { partsOf, periodSlices } from "@undercoat/core/plan/periods";
 import { fillsSlices, type LoadPlan, notPast, type Window, type Without, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/run/drift";
@@ -21,7 +22,7 @@ import type { Answers, News, Source } from "../source/source.ts";
 import type { Applied, Received, Sifted, Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
 import { apartFromOthers, findGone, guardReplaced, newsOf, sweep, withAllWhereShared } from "./gone.ts";
-import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";
+import { definitionOf, type LoadName, type Planned, periodsFor, planFor, useFor } from "./planning.ts";
 import { type LoadReport, type PhaseClock, phaseClock, tellWaiting } from "./report.ts";
 import { stageRows, transfer } from "./staging.ts";
 import { newsWords, proofWords, reasonOf, windowWords } from "./words.ts";
@@ -95,6 +96,8 @@ const nothingDone = (clock: PhaseClock): LoadOutcome => ({
 
 /** What is read this time, and where the last time ended. */
 interface Due {
+  /** the load's plan, of a report for the periods that are asked for */
+  plan: LoadPlan;
   window: Window;
   /** rejected rows that are tried again */
   ids: string[] | null;
@@ -134,10 +137,10 @@ class LoadRun {
     const { source, warehouse, inside } = this.ends;
     const definition = definitionOf(order);
     const planned = await planFor(order, this.ends, useFor(order.scope, definition));
-    const { plan, existing, drifted } = planned;
+    const { existing, drifted } = planned;
     for (const note of drifted.notes) report.line(driftWords(note));
     const due = await this.due(planned);
-    const { news } = due;
+    const { plan, news } = due;
     if (news) report.line(newsWords(news));
     report.line(
       `${windowWords(plan, due.window)}${reasonOf(plan, order.scope, due.window, existing !== null)}`,
@@ -149,7 +152,10 @@ class LoadRun {
     if (!existing) await warehouse.makeSchema(plan.write.target.schema);
     await warehouse.begin(inside ? definition.from : null, tellWaiting(report));
     if (!existing) await warehouse.change(changes, report.line);
-    const asked = order.scope.kind === "gone" || (isDue(order.scope) && planned.sweep);
+    // Each period of a report takes the place of its own rows, whenever it is asked for.
+    const asked = plan.write.span
+      ? due.window.kind === "all"
+      : order.scope.kind === "gone" || (isDue(order.scope) && planned.sweep);
     const looksForGone = plan.write.deletions !== null && existing !== null && asked;
     const landed = await this.land(plan, due, existing === null, looksForGone);
     if (existing) await apartFromOthers(plan, news, landed.sifted, warehouse);
@@ -208,7 +214,7 @@ class LoadRun {
     const proof = { ...withVersions(compare, after?.history ?? null, found), how };
     report.line(proofWords(proof), proof.sourceSql || undefined);
     const position = isDue(order.scope) ? await source.position(due.stored) : null;
-    const watermark = plan.read.files === null ? ((await proving.highest) ?? due.stored) : null;
+    const watermark = plan.read.watermark ? ((await proving.highest) ?? due.stored) : null;
     await warehouse.record(
       plan,
       order.run.uid,
@@ -244,14 +250,17 @@ class LoadRun {
     };
   }
 
-  private async due({ plan, existing, drifted }: Planned): Promise<Due> {
+  private async due(planned: Planned): Promise<Due> {
     const { scope } = this.order;
     const { source, warehouse } = this.ends;
-    const stored = existing && !drifted.returned ? await warehouse.watermark(plan) : null;
-    if (scope.kind === "rejected") return { ...(await warehouse.list.chosen(plan, scope.ids)), stored, news: null };
+    const { existing, drifted } = planned;
+    const stored = existing && !drifted.returned ? await warehouse.watermark(planned.plan) : null;
+    const plan = await periodsFor(planned, scope, stored, warehouse);
+    if (scope.kind === "rejected")
+      return { plan, ...(await warehouse.list.chosen(plan, scope.ids)), stored, news: null };
     const window = windowFor(plan, scope, stored);
     const news = window.kind === "changed" ? await source.news(window.since) : null;
-    return { window, ids: null, stored, news };
+    return { plan, window, ids: null, stored, news };
   }
 
   /** Brings the rows to the warehouse and checks them. */
@@ -305,12 +314,14 @@ class LoadRun {
   ): Promise<void> {
     const { run, scope } = this.order;
     const { warehouse } = this.ends;
-    const whole = window.kind === "all";
+    const parts = partsOf(plan).map(({ from }) => from);
+    const whole = window.kind === "all" && parts.length === 0;
+    if (parts.length && window.kind === "all") await warehouse.list.closeFiles(plan, run.uid, parts);
     if (news) await warehouse.list.closeFiles(plan, run.uid, newsOf(news));
     if (sifted) await sifted.keepRejected(run, { whole, ids });
     else if (whole) await warehouse.list.closeAll(plan, run.uid);
     // Which others still stand can't be asked of what was not received.
-    if (whole || partial || !isDue(scope)) return;
+    if (whole || partial || parts.length || !isDue(scope)) return;
     const open = await warehouse.list.keys(plan);
     const contents = open.length
       ? await answers.contents(
@@ -349,7 +360,15 @@ class LoadRun {
       (await warehouse.estimatedRows(plan.write.target)) <= tinyTable &&
       BigInt(landed.accepted) <= BigInt(tinyTable);
     const filled = landed.sifted && fillsSlices(plan, window) ? await landed.sifted.fallInto() : "all";
-    const slices = window.kind === "all" || tiny ? "all" : filled === "all" ? null : filled;
+    const slices = plan.write.span
+      ? window.kind === "all"
+        ? periodSlices(plan)
+        : null
+      : window.kind === "all" || tiny
+        ? "all"
+        : filled === "all"
+          ? null
+          : filled;
     // A repair leaves the watermark where it is.
     const began = this.ends.source.began?.() ?? null;
     const highest = isDue(this.order.scope) ? answers.highWater(notPast(plan, began), window) : Promise.resolve(null);
@@ -371,13 +390,20 @@ class LoadRun {
   /** Asks the source for the figures of the slices that a part brings news to, or of all where that costs little; it works them out while the warehouse applies. */
   private async beginFigures(
     plan: LoadPlan,
-    { sifted, answers, partial }: Landed,
+    { sifted, answers, partial, fresh }: Landed,
     proving: Proving,
     swept: (string | null)[],
   ): Promise<Compared | null> {
     if (proving.slices === "all" || !sifted) return null;
     const { warehouse } = this.ends;
-    const news = await sifted.touched();
+    const news = fresh ? "all" : await sifted.touched();
+    // Each period takes the place of its own rows, and no other is touched.
+    if (plan.write.span && proving.slices)
+      return {
+        slices: proving.slices,
+        touched: news === "all" ? news : [...new Set([...news, ...swept])],
+        figures: proving.figures,
+      };
     const touched = news === "all" ? news : [...new Set([...news, ...swept])];
     // What was not received can't be asked for the figures of a slice.
     if (partial) return { slices: proving.slices ?? [], touched, figures: proving.slices ? proving.figures : null };

@@ -1,6 +1,7 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { HistoryShape } from "@undercoat/core/history/shape";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { isOfPeriods, withinPeriods } from "@undercoat/core/plan/periods";
 import { type LoadPlan, type PlanUse, planLoad } from "@undercoat/core/plan/plan";
 import { spanned } from "@undercoat/core/plan/span";
 import { isDue, type Scope } from "@undercoat/core/run/run";
@@ -45,14 +46,25 @@ export function definitionOf({ pipeline, load }: LoadName): Load {
 }
 
 /** How a plan for some scope differs from the load's next ordinary run. @throws LoadFailure where a part of the table can't be told. */
-export function useFor(scope: Scope, { into }: Load): PlanUse {
-  if (isDue(scope)) return {};
+export function useFor(scope: Scope, { from, into }: Load): PlanUse {
+  if (isDue(scope) || isOfPeriods({ from }, scope)) return {};
   if (!into.key?.length && into.mode !== "append")
     throw new LoadFailure({
       message: "A part of this table can't be loaded again: the load has no key to match rows by",
       hint: "Give the load a key, or run the whole load.",
     });
   return { repair: true, again: scope.kind === "rejected" };
+}
+
+/** A report's plan for a scope, by what its target holds: of which periods it asks. Any other stays as it is. @throws PlanError */
+export async function periodsFor(
+  { plan, existing }: Pick<Planned, "plan" | "existing">,
+  scope: Scope,
+  stored: string | null,
+  warehouse: Pick<WarehouseSnapshot, "standing"> | null,
+): Promise<LoadPlan> {
+  if (!plan.read.periods) return plan;
+  return withinPeriods(plan, scope, stored, (await warehouse?.standing(plan, existing)) ?? null);
 }
 
 /**

@@ -1,4 +1,5 @@
 import type { From } from "@undercoat/core/pipeline/pipeline";
+import { lately, partsOf } from "@undercoat/core/plan/periods";
 import { type LoadPlan, type Window, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/run/drift";
@@ -9,7 +10,7 @@ import type { Source } from "../source/source.ts";
 import type { Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
 import { apartFromOthers, findGone, guardReplaced, newsOf, withAllWhereShared } from "./gone.ts";
-import { definitionOf, type LoadName, type Planned, planFor, useFor } from "./planning.ts";
+import { definitionOf, type LoadName, type Planned, periodsFor, planFor, useFor } from "./planning.ts";
 import { type LoadReport, tellWaiting } from "./report.ts";
 import { stageRows, type Transfer } from "./staging.ts";
 import { windowWords } from "./words.ts";
@@ -73,9 +74,10 @@ function rehearse(
   return withEnds(opening, source, warehouse, async (ends) => {
     const { source: from, warehouse: into } = ends;
     const planned = await planFor(order, ends, useFor(scope, definition));
-    const { plan, existing, drifted } = planned;
+    const { existing, drifted } = planned;
     for (const note of drifted.notes) report.line(driftWords(note));
-    const stored = existing && !drifted.returned ? await into.watermark(plan) : null;
+    const stored = existing && !drifted.returned ? await into.watermark(planned.plan) : null;
+    const plan = await periodsFor(planned, scope, stored, into);
     const { window } =
       scope.kind === "rejected" ? await into.list.chosen(plan, scope.ids) : { window: windowFor(plan, scope, stored) };
     report.line(windowWords(plan, window), from.statement(plan, window));
@@ -93,16 +95,17 @@ function rehearse(
     if (!plan.write.deletions || sifted.rejected === "0") await sifted.discardRejected();
     // Which rows were turned away decides on which are gone; the transaction is undone.
     else {
-      if (news) await into.list.closeFiles(plan, run.uid, newsOf(news));
-      await sifted.keepRejected(run, { whole: window.kind === "all", ids: null });
+      const parts = partsOf(plan).map(({ from: day }) => day);
+      if (news || parts.length) await into.list.closeFiles(plan, run.uid, news ? newsOf(news) : parts);
+      await sifted.keepRejected(run, { whole: window.kind === "all" && parts.length === 0, ids: null });
     }
     report.phase("apply");
     for (const step of sifted.steps()) report.line(`would run: ${step.message}`, step.sql);
     const { added, altered, opened, ...applied } = await sifted.weigh(existing, changes, report.line);
     if (plan.write.mode === "replace" && existing && limit === null)
       await guardReplaced(plan, existing, sifted.accepted, into);
-    const asked = news ? newsOf(news).length > 0 : planned.sweep;
-    const sweeps = plan.write.deletions !== null && isDue(scope) && asked && existing !== null;
+    const asked = news ? newsOf(news).length > 0 : planned.sweep && isDue(scope);
+    const sweeps = plan.write.deletions !== null && existing !== null && (plan.write.span ? limit === null : asked);
     const gone = sweeps
       ? await findGone(plan, await into.without(plan), existing, { answers, warehouse: into }, report, news)
       : [];
@@ -126,7 +129,7 @@ function rehearse(
       altered,
       rejected,
       gone: gone.slice(0, goneShown),
-      watermark: plan.read.files === null ? stored : null,
+      watermark: plan.read.watermark ? stored : null,
     };
   });
 }
@@ -163,10 +166,10 @@ export function lookAtShape(
   };
   return withEnds(opening, source, warehouse, async (ends) => {
     const planned = await planFor(name, ends, { look: true });
-    const { plan } = planned;
-    const position = planned.existing ? await ends.warehouse.watermark(plan) : null;
+    const position = planned.existing ? await ends.warehouse.watermark(planned.plan) : null;
+    const plan = lately(planned.plan);
     // Of files that have not changed somebody wants to see the rows too.
-    const window = windowFor(plan, { kind: "due" }, plan.read.files === null ? position : null);
+    const window = windowFor(plan, { kind: "due" }, plan.read.watermark ? position : null);
     const { sifted, rejected } = await staged(ends, { plan, window, limit, signal }, null, from, report);
     await sifted.discardRejected();
     const rows = await sifted.firstRows(limit);

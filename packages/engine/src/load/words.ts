@@ -1,3 +1,4 @@
+import { partsOf } from "@undercoat/core/plan/periods";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import type { HistoryProof, LoadProof, Scope } from "@undercoat/core/run/run";
@@ -7,7 +8,12 @@ import type { News } from "../source/source.ts";
 
 /** What a window reads, as a line of a run says it. */
 export function windowWords(plan: LoadPlan, window: Window): string {
-  const watermark = plan.read.watermark;
+  const { watermark, periods } = plan.read;
+  if (periods && window.kind === "all") {
+    const parts = partsOf(plan);
+    const [first] = parts;
+    return `asking for ${grouped(String(parts.length))} ${periods.unit}${parts.length === 1 ? "" : "s"} from ${first?.from ?? periods.from} to ${parts.at(-1)?.to ?? periods.to}`;
+  }
   switch (window.kind) {
     case "all":
       return "reading the whole dataset";
@@ -36,7 +42,7 @@ export const newsWords = ({ changed, gone, all }: News) =>
 
 /** Why a whole dataset is read rather than what passed the watermark. */
 export function reasonOf(plan: LoadPlan, scope: Scope, window: Window, target: boolean): string {
-  if (window.kind !== "all") return "";
+  if (window.kind !== "all" || plan.read.periods) return "";
   if (scope.kind === "whole") return ", as it was asked for";
   if (plan.write.mode === "replace") return ", as the mode is replace";
   if (plan.read.files !== null)

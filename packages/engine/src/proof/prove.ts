@@ -6,7 +6,7 @@ import type { LoadProof } from "@undercoat/core/run/run";
 import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { Cancelled, isDataError, LoadFailure } from "../failure.ts";
-import { definitionOf, type LoadName, planFor } from "../load/planning.ts";
+import { definitionOf, type LoadName, periodsFor, planFor } from "../load/planning.ts";
 import { type LoadReport, tellWaiting } from "../load/report.ts";
 import { pipeRows } from "../load/staging.ts";
 import { proofWords } from "../load/words.ts";
@@ -74,7 +74,9 @@ async function prove(
   report: LoadReport,
   signal: AbortSignal,
 ): Promise<ProofOutcome> {
-  const { plan, existing } = await planFor(order, { source, warehouse });
+  const planned = await planFor(order, { source, warehouse });
+  const { existing } = planned;
+  const plan = await periodsFor(planned, { kind: "whole" }, null, warehouse);
   const target = formatTableName(plan.write.target);
   if (!existing) throw new LoadFailure({ message: `${target} is not loaded yet`, hint: "Run the pipeline first." });
   const lacking = plan.read.columns.filter(

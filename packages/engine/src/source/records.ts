@@ -9,6 +9,8 @@ import type { RowStream } from "./source.ts";
 export interface RecordsOrigin {
   /** by what name the load knows it */
   part: string;
+  /** what the column that tells where rows come from holds, where that is not the part's name */
+  origin?: string;
   /** the names of its records' fields, in their order */
   names: readonly string[];
   /** where a record stands, in words */
@@ -19,7 +21,10 @@ export interface RecordsOrigin {
 export const valueColumns = (plan: LoadPlan) => stagedColumns(plan).slice(0, -lineColumns.length);
 
 /** Writes records as lines of CSV that a plan's stage takes, those that are no rows among them. */
-export function recordLines(plan: LoadPlan, { part, names, place }: RecordsOrigin): (record: TextRecord) => string {
+export function recordLines(
+  plan: LoadPlan,
+  { part, origin: told = part, names, place }: RecordsOrigin,
+): (record: TextRecord) => string {
   const staged = valueColumns(plan);
   const places = staged.map(({ source }) => names.indexOf(source));
   const origin = staged.findIndex(({ source }) => source === plan.read.origin);
@@ -27,7 +32,7 @@ export function recordLines(plan: LoadPlan, { part, names, place }: RecordsOrigi
   return (record) => {
     const { fields, fault, text } = record;
     return fault === null
-      ? `${places.map((from, at) => cell(at === origin ? part : from < 0 ? null : fields[from])).join(",")},${cell(part)},,,\n`
+      ? `${places.map((from, at) => cell(at === origin ? told : from < 0 ? null : fields[from])).join(",")},${cell(part)},,,\n`
       : `${none},${cell(part)},${cell(fault)},${cell(place(record))},${cell(text)}\n`;
   };
 }

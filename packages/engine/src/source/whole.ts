@@ -2,7 +2,7 @@ import type { News } from "./source.ts";
 
 /** What a snapshot says of parts whose source has none that change by themselves, such as a database. */
 export abstract class Whole {
-  async position(): Promise<null> {
+  async position(): Promise<string | null> {
     return null;
   }
 

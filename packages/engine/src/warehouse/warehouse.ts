@@ -2,6 +2,7 @@ import type { Readable, Writable } from "node:stream";
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { AsOf, Between, HistoryShape, KeptHistory, Lifeline } from "@undercoat/core/history/shape";
 import type { From } from "@undercoat/core/pipeline/pipeline";
+import type { Standing } from "@undercoat/core/plan/periods";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
 import type { Example } from "@undercoat/core/run/rehearsal";
 import type { RejectedChoice, RejectedList } from "@undercoat/core/run/rejected";
@@ -62,6 +63,8 @@ export interface WarehouseSnapshot {
   known(place: LoadPlace, every: string | null): Promise<Known>;
   /** the stored watermark, or null where none was kept or the load read something else then */
   watermark(plan: LoadPlan): Promise<string | null>;
+  /** the first and the last period of a report of which its target, as it stands, holds rows */
+  standing(plan: LoadPlan, existing: Dataset | null): Promise<Standing>;
   /** the rejected rows that a proof leaves out; null where there are none */
   without(plan: LoadPlan): Promise<Without | null>;
   /** the target's rows as a side of a proof */

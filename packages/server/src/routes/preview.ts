@@ -55,7 +55,7 @@ async function look(
     const rows = seen.rows.map((row) =>
       Object.fromEntries(seen.plan.read.columns.map((column, at) => [column.name, row[at] ?? null])),
     );
-    return { ...seen, plan: seen.planned.plan, rows };
+    return { ...seen, rows };
   }
   const snapshot = await source.snapshot("undercoat preview", { from: load.from, signal });
   try {
@@ -159,7 +159,7 @@ export async function previewLoad(
   try {
     const seen = await look(store, name, pipeline, loadName, load, limit, warehouse, signal);
     const { plan, planned, position } = seen;
-    const watermark = plan.read.files === null ? position : null;
+    const watermark = plan.read.watermark ? position : null;
     const held = await heldRows(seen, warehouse);
     const beside = (row: Values): PreviewRow => {
       const values = held.get(JSON.stringify(plan.write.key.map((column) => row[column] ?? null)));

@@ -9,6 +9,8 @@ import type {
   TimeColumn,
 } from "@undercoat/core/dataset/dataset";
 import { type ApiDescription, type ApiResource, readOpenApi } from "@undercoat/core/http/openapi";
+import { cutPeriods, declaredDays, forPeriod, lookedFor, periodsOf } from "@undercoat/core/http/periods";
+import { askedSince } from "@undercoat/core/http/since";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import { shortType } from "@undercoat/core/sql/type";
@@ -22,7 +24,7 @@ import { Fitting } from "../files/shaped.ts";
 import { jsonRecord, MemberNames, rowOf } from "../members.ts";
 import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
 import { pagesOf, unheard } from "./pages.ts";
-import { propose } from "./propose.ts";
+import { lastDayCounts, propose } from "./propose.ts";
 import { HttpSnapshot, readingOf } from "./snapshot.ts";
 import { Spool } from "./spool.ts";
 import { timesOf } from "./times.ts";
@@ -38,6 +40,20 @@ const wayWords = {
 /** How long an application's description is taken to stand, in milliseconds. */
 const lasting = 60_000;
 const descriptions = new Map<string, { at: number; read: Promise<ApiDescription> }>();
+
+/** How a report of the last month is asked for day by day, by what its ends are called. */
+const askedByDay = ({ parameters, period }: From, { from, to }: { from: string; to: string }): Partial<From> => ({
+  parameters: { ...parameters, [from]: "today-P30D", [to]: "today", split: "day" },
+  ...(from === "from" && to === "to" ? {} : { period: { ...period, from, to } }),
+});
+
+/** What is asked for all that a load reads: of a report one address a period, the latest last. */
+function reportsOf(from: From): From[] {
+  const periods = periodsOf(from);
+  if (!periods) return [askedSince(from, null)];
+  const days = lookedFor(declaredDays(periods, Date.now(), "UTC"), periods.unit);
+  return cutPeriods(days, periods.unit).map((period) => forPeriod(from, period));
+}
 
 /** An application that is asked by HTTP, as a source. It answers nothing of its records: these are received and asked there. */
 export class HttpSource implements Source {
@@ -148,14 +164,23 @@ export class HttpSource implements Source {
   private async described(from: From): Promise<From | null> {
     const found = from.path === undefined || from.page || from.records ? null : await this.resource(from.path);
     if (!found) return null;
-    const { records, page, since } = found;
-    return { ...from, ...(records ? { records } : {}), ...(page ? { page } : {}), ...(since ? { since } : {}) };
+    const { records, page, since, days } = found;
+    return {
+      ...from,
+      ...(records ? { records } : {}),
+      ...(page ? { page } : {}),
+      ...(since ? { since } : {}),
+      ...(days && !periodsOf(from) ? askedByDay(from, days) : {}),
+    };
   }
 
   async completed(from: From): Promise<From> {
     const bare = from.page === undefined && from.records === undefined && from.since === undefined;
     if (!bare) return from;
-    return (await this.described(from)) ?? (await propose(this.client, from, null, new AbortController().signal)).from;
+    const { signal } = new AbortController();
+    const described = await this.described(from);
+    if (!described) return (await propose(this.client, from, null, signal)).from;
+    return (await lastDayCounts(this.client, described, signal))?.from ?? described;
   }
 
   private async named(table: TableName): Promise<From> {
@@ -188,6 +213,7 @@ export class HttpSource implements Source {
     const snapshot = await this.open();
     const { records, address } = await snapshot.first(from);
     const { columns } = await snapshot.describe(from);
+    const { choices = [] } = (await this.resource(from.path ?? "")) ?? {};
     const shown = records.slice(0, 12);
     const names = columns.filter(({ name }) => name !== from.origin).map(({ name }) => name);
     const row = rowOf(names, from.flatten ?? false, "no record that was looked at");
@@ -196,6 +222,7 @@ export class HttpSource implements Source {
       files: 1,
       sheet: null,
       form: null,
+      ...(choices.length ? { choices } : {}),
       raw: shown.map((text) => text.replace(/\s+/g, " ")),
       columns: columns
         .filter(({ name }) => name !== from.origin)
@@ -209,29 +236,35 @@ export class HttpSource implements Source {
 
   async propose(from: From, signal: AbortSignal): Promise<Proposal> {
     const described = await this.resource(from.path ?? "");
-    return propose(this.client, from, described, signal);
+    const asked = described?.days && !periodsOf(from) ? { ...from, ...askedByDay(from, described.days) } : from;
+    const { parameters } = asked;
+    const found = await propose(this.client, reportsOf(asked).at(-1) ?? asked, described, signal);
+    const proposal = parameters ? { ...found, from: { ...found.from, parameters } } : found;
+    const told = await lastDayCounts(this.client, proposal.from, signal);
+    return told ? { ...proposal, from: told.from, tried: [...proposal.tried, told] } : proposal;
   }
 
   /** Reads every page; what was read is kept for the load that follows. */
   async scan(from: From, tell: (progress: ScanProgress) => void, signal: AbortSignal): Promise<Scan> {
     const { name } = this.credentials;
-    const url = new URL(this.client.address(from.path ?? "/"));
-    for (const [parameter, value] of Object.entries(from.parameters ?? {})) url.searchParams.set(parameter, value);
-    const spool = await Spool.open(readingOf(name, url.href, from));
-    await spool?.clear();
     let bytes = 0;
     const ask = (address: string) =>
       this.client.ask({ address, patient: true, signal, told: (asked) => (bytes += asked.bytes) });
     const flatten = from.flatten ?? false;
     const fitting = new Fitting();
     const found = new MemberNames(flatten);
-    for await (const { records } of pagesOf({ name, from, ask, spool, all: true, ...unheard }, url.href)) {
-      if (signal.aborted) throw new Cancelled("Cancelled");
-      const taken = records.map((text, at) => jsonRecord(text, at + 1, flatten));
-      for (const record of taken) found.add(record);
-      const { names } = found;
-      fitting.take(names, taken.map(rowOf(names, flatten, "no record")));
-      tell({ rows: fitting.rows, bytes, of: 0 });
+    for (const asked of reportsOf(from)) {
+      const address = this.client.addressOf(asked);
+      const spool = await Spool.open(readingOf(name, address, from));
+      await spool?.clear();
+      for await (const { records } of pagesOf({ name, from, ask, spool, all: true, ...unheard }, address)) {
+        if (signal.aborted) throw new Cancelled("Cancelled");
+        const taken = records.map((text, at) => jsonRecord(text, at + 1, flatten));
+        for (const record of taken) found.add(record);
+        const { names } = found;
+        fitting.take(names, taken.map(rowOf(names, flatten, "no record")));
+        tell({ rows: fitting.rows, bytes, of: 0 });
+      }
     }
     const kept = new Set(found.names);
     const types = fitting.columns(".").filter((column) => kept.has(column.name));

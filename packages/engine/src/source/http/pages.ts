@@ -27,10 +27,12 @@ export interface Reading {
   began(at: string): void;
   /** told what people should know of how the pages came */
   note(words: string): void;
+  /** told how many pages were read before a load was cut, and since when */
+  resumed(pages: number, since: string | null): void;
 }
 
 /** Of a look nothing needs to be told. */
-export const unheard = { began: () => undefined, note: () => undefined };
+export const unheard = { began: () => undefined, note: () => undefined, resumed: () => undefined };
 
 /** The latest records are remembered, so many characters of them, so that one which stands on two pages is given once. */
 const remembered = 4_000_000;
@@ -80,7 +82,7 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
 
   if (spool && spool.length > 0) {
     if (await goesOn(reading, spool)) {
-      note(`${spool.length} pages had been read before, since ${await spool.since()}; reading goes on from there`);
+      reading.resumed(spool.length, await spool.since());
       for (let page = 1; page <= spool.length; page++) {
         const kept = await spool.page(page);
         if (page === 1) reading.began(kept.at);

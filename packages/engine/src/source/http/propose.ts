@@ -4,6 +4,7 @@ import { recordsIn } from "@undercoat/core/http/body";
 import { guessAnswer, guessFields, sinceNames } from "@undercoat/core/http/guess";
 import { type ApiResource, sinceOf } from "@undercoat/core/http/openapi";
 import { firstPage, nextPage } from "@undercoat/core/http/page";
+import { cutPeriods, declaredDays, forPeriod, lateDays, periodsOf } from "@undercoat/core/http/periods";
 import type { From, PageForm } from "@undercoat/core/pipeline/pipeline";
 import { LoadFailure } from "../../failure.ts";
 import type { Answer, HttpClient } from "../../http/client.ts";
@@ -27,8 +28,7 @@ export async function propose(
   described: ApiResource | null,
   signal: AbortSignal,
 ): Promise<Proposal> {
-  const url = new URL(client.address(from.path ?? "/"));
-  for (const [name, value] of Object.entries(from.parameters ?? {})) url.searchParams.set(name, value);
+  const url = new URL(client.addressOf(from));
   const ask = (address: string) => client.ask({ address, signal });
   const textOf = ({ body }: Answer) => body.toString("utf8");
   const first = await ask(url.href);
@@ -120,4 +120,39 @@ function nextOf(start: ReturnType<typeof firstPage>, way: PageForm, answer: Answ
   } catch {
     return null;
   }
+}
+
+/**
+ * Finds out whether the last day that a report is asked for counts, by asking from a day to itself. Null of what is no report,
+ * or where that is said, or can't be told from its latest days.
+ */
+export async function lastDayCounts(
+  client: HttpClient,
+  from: From,
+  signal: AbortSignal,
+): Promise<{ from: From; words: string; holds: boolean } | null> {
+  const periods = periodsOf(from);
+  if (!periods || from.period?.ends) return null;
+  const { to } = lateDays(declaredDays(periods, Date.now(), "UTC"), periods.unit);
+  const late = cutPeriods(lateDays({ from: null, to }, "day"), "day").toReversed();
+  const held = async (first: string, last: string) => {
+    const { parameters } = forPeriod(from, { from: first, to: last });
+    const answer = await client.ask({ address: client.addressOf({ ...from, parameters }), signal }).catch(() => null);
+    try {
+      return answer === null ? null : recordsIn(answer.body.toString("utf8"), from.records).length;
+    } catch {
+      return null;
+    }
+  };
+  for (const { from: first, to: next } of late) {
+    if (!(await held(first, next))) continue;
+    const alone = await held(first, first);
+    const included = alone !== null && alone > 0;
+    return {
+      from: { ...from, period: { ...from.period, ends: included ? "included" : "excluded" } },
+      words: `${periods.to.parameter} is ${included ? "the last day that counts" : "the first day that does not count"}: from ${first} to ${first} there ${alone === 1 ? "is 1 record" : `are ${alone ?? 0} records`}`,
+      holds: true,
+    };
+  }
+  return null;
 }

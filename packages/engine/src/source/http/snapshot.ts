@@ -2,10 +2,13 @@ import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
 import type { TextRecord } from "@undercoat/core/file/records";
 import { guessFields } from "@undercoat/core/http/guess";
 import type { ApiResource } from "@undercoat/core/http/openapi";
-import { sinceValue } from "@undercoat/core/http/since";
+import { cutPeriods, declaredDays, forPeriod, lateDays, periodsOf } from "@undercoat/core/http/periods";
+import { askedSince, sinceValue } from "@undercoat/core/http/since";
 import type { BulkForm, From } from "@undercoat/core/pipeline/pipeline";
+import { partsOf } from "@undercoat/core/plan/periods";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import type { Asked, AskedRequest } from "@undercoat/core/run/run";
+import type { DayInterval } from "@undercoat/core/schedule/intervals";
 import { canonicalType } from "@undercoat/core/sql/type";
 import { LoadFailure } from "../../failure.ts";
 import { type Answer, type HttpClient, shownAddress } from "../../http/client.ts";
@@ -24,8 +27,9 @@ const firstShown = 20_000;
 /** Records changed within so many milliseconds are looked at for fields that earlier ones lack. */
 const lately = 24 * 3_600_000;
 
-/** Rows as they come, and where they stand. */
+/** Rows as they come, of which part they are, and where they stand. */
 interface Piece {
+  part: string | null;
   where: string;
   records: TextRecord[];
 }
@@ -53,7 +57,10 @@ export class HttpSnapshot extends Whole implements Snapshot {
   private names: string[] = [];
   private flatten = false;
   private from: From | null = null;
-  private spool: Spool | null = null;
+  private readonly spools: Spool[] = [];
+  /** the last period of a report that was asked for */
+  private last: string | null = null;
+  private resumed = { pages: 0, since: null as string | null };
   private date: string | null = null;
   private start: string | null = null;
   private readonly told: Asked = { requests: [], count: 0, bytes: 0, first: null };
@@ -82,20 +89,29 @@ export class HttpSnapshot extends Whole implements Snapshot {
 
   /** The address of what a load reads, with its parameters. */
   private address(from: From, parameters: Record<string, string> = {}): string {
-    const { path = "/" } = from;
-    const url = new URL(this.options.client.address(path));
-    for (const [name, value] of Object.entries({ ...from.parameters, ...parameters }))
-      url.searchParams.set(name, value);
-    return url.href;
+    return this.options.client.addressOf({ ...from, parameters: { ...from.parameters, ...parameters } });
   }
 
-  /** The first page of what a load reads. */
+  /** The first page of what a load reads; of a report that of its latest period that has records, of the last few. */
   async first(given: From, parameters: Record<string, string> = {}): Promise<Page> {
-    const { name } = this.options;
     const from = given.path === undefined ? await this.asPath(given) : given;
+    const periods = periodsOf(from);
+    if (!periods) return this.firstOf(from, parameters);
+    const { from: first, to } = lateDays(declaredDays(periods, Date.now(), "UTC"), periods.unit);
+    let page: Page | null = null;
+    for (const period of cutPeriods({ from: first, to }, periods.unit).toReversed()) {
+      page = await this.firstOf(forPeriod(from, period), parameters);
+      if (page.records.length > 0) break;
+    }
+    return page ?? { number: 1, address: this.address(from), records: [] };
+  }
+
+  private async firstOf(from: From, parameters: Record<string, string>): Promise<Page> {
+    const { name } = this.options;
     const reading = { name, from, ask: (at: string) => this.ask(at), spool: null, all: false, ...unheard };
-    for await (const page of pagesOf(reading, this.address(from, parameters))) return page;
-    return { number: 1, address: this.address(from), records: [] };
+    const address = this.address(askedSince(from, null), parameters);
+    for await (const page of pagesOf(reading, address)) return page;
+    return { number: 1, address, records: [] };
   }
 
   /** Some records: the first page, and what has changed of late, whose fields may be newer. */
@@ -143,16 +159,22 @@ export class HttpSnapshot extends Whole implements Snapshot {
         hint: "Look again once it has one, or say the columns' types: types: { id: bigint }",
       });
     const { origin } = from;
-    if (origin !== undefined && this.names.includes(origin))
-      throw new LoadFailure({
-        message: `The records have a member ${origin} of their own`,
-        hint: "Name another column for the origin.",
-      });
+    const period = periodsOf(from);
+    for (const own of [origin, period?.column])
+      if (own !== undefined && this.names.includes(own))
+        throw new LoadFailure({
+          message: `The records have a member ${own} of their own`,
+          hint: `Name another column: ${own === origin ? "origin: account" : "period: { column: of_day }"}`,
+        });
     const guessed = guessFields(records.filter((record) => !("fault" in record)).map((record) => record.text));
     const key = described?.keys ?? [described?.key ?? guessed.key].filter((one) => one !== null);
     const changes = described?.changes ?? guessed.changes;
     return {
-      columns: [...(origin === undefined ? [] : [textColumn(origin)]), ...columns],
+      columns: [
+        ...(origin === undefined ? [] : [textColumn(origin)]),
+        ...(period ? [textColumn(period.column, "date")] : []),
+        ...columns,
+      ],
       indexes: [],
       lines: true,
       proposal: { key, changes, ...(this.options.changed ? { asksChanges: true as const } : {}) },
@@ -172,45 +194,78 @@ export class HttpSnapshot extends Whole implements Snapshot {
     if (!this.from) throw new Error("An application is described before it is read");
     const { since } = this.from;
     const { watermark } = plan.read;
-    if (!watermark || window.kind !== "since") return this.address(this.from);
+    if (!watermark || window.kind !== "since") return this.address(askedSince(this.from, null));
     const from = { ...watermark, value: window.value };
     const { changed } = this.options;
     if (changed) return this.address(this.from, changed(watermark.column, sinceValue({}, from)));
-    return this.address(this.from, since ? { [since.parameter]: sinceValue(since, from) } : {});
+    return this.address(
+      askedSince(this.from, sinceValue(since ?? {}, from)),
+      since ? { [since.parameter]: sinceValue(since, from) } : {},
+    );
   }
 
   async rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {
     const whole = window.kind === "all" && limit === null;
-    const pieces = whole && this.from?.bulk ? this.exported(this.from.bulk) : await this.paged(plan, window, limit);
+    const parts = partsOf(plan);
+    this.last = parts.at(-1)?.from ?? null;
+    const pieces = parts.length
+      ? this.reported(limit === null ? parts : parts.toReversed(), limit)
+      : whole && this.from?.bulk
+        ? this.exported(this.from.bulk)
+        : this.paged(this.windowAddress(plan, window), limit, null);
     return recordStream((tell) => this.lines(plan, pieces, limit, tell));
   }
 
-  /** The records of pages, laid out as rows. */
-  private async paged(plan: LoadPlan, window: Window, limit: number | null): Promise<AsyncGenerator<Piece>> {
-    const address = this.windowAddress(plan, window);
+  /** The records of a report, one period after another. */
+  private async *reported(parts: readonly DayInterval[], limit: number | null): AsyncGenerator<Piece> {
+    for (const part of parts) {
+      if (!this.from) return;
+      yield* this.paged(this.address(forPeriod(this.from, part)), limit, part);
+    }
+  }
+
+  /** What of a reading had been read before, as a note; of a report all of it together. */
+  private tellResumed(): void {
+    const { pages, since } = this.resumed;
+    if (pages)
+      this.options.note?.(
+        `${pages} page${pages === 1 ? "" : "s"} had been read before, since ${since}; reading went on from there`,
+      );
+  }
+
+  /** The records of pages, laid out as rows. @param part the period that they are of, in a report */
+  private async *paged(address: string, limit: number | null, period: DayInterval | null): AsyncGenerator<Piece> {
     const { name, goesOn } = this.options;
     const { records, page } = this.from ?? {};
-    if (goesOn && limit === null) this.spool = await Spool.open(readingOf(name, address, this.from));
+    const part = period?.from ?? null;
+    // What is not over yet says something else the next time.
+    const over = period === null || period.to <= new Date().toISOString().slice(0, 10);
+    const spool = goesOn && over && limit === null ? await Spool.open(readingOf(name, address, this.from)) : null;
+    if (spool) this.spools.push(spool);
     const reading = {
       name,
       from: { records, page },
       ask: (at: string) => this.ask(at),
-      spool: this.spool,
+      spool,
       all: limit === null,
       began: (at: string) => {
-        this.start = at;
+        this.start ??= at;
       },
-      note: (words: string) => this.options.note?.(words),
+      note: (words: string) => this.options.note?.(part === null ? words : `${part}: ${words}`),
+      resumed: (pages: number, since: string | null) => {
+        this.resumed.pages += pages;
+        this.resumed.since ??= since;
+      },
     };
     const row = rowOf(this.names, this.flatten, "no record that was looked at");
-    const laid = (text: string, at: number) => row(bare(jsonRecord(text, at + 1, this.flatten)));
-    const pieces = async function* (this: HttpSnapshot): AsyncGenerator<Piece> {
-      for await (const { number, records: texts } of pagesOf(reading, address)) {
-        this.told.first ??= texts.join("\n").slice(0, firstShown);
-        yield { where: `page ${number}`, records: texts.map(laid) };
-      }
+    const laid = (text: string, at: number) => {
+      const record = row(bare(jsonRecord(text, at + 1, this.flatten)));
+      return part === null ? record : { ...record, fields: [...record.fields, part] };
     };
-    return pieces.call(this);
+    for await (const { number, records: texts } of pagesOf(reading, address)) {
+      this.told.first ??= texts.join("\n").slice(0, firstShown);
+      yield { part, where: `${part === null ? "" : `${part}, `}page ${number}`, records: texts.map(laid) };
+    }
   }
 
   /** The records of an export, laid out as rows. */
@@ -230,7 +285,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
         this.start = at;
       },
     };
-    for await (const { part, records } of bulkOf(reading)) yield { where: `part ${part}`, records };
+    for await (const { part, records } of bulkOf(reading)) yield { part: null, where: `part ${part}`, records };
   }
 
   private async *lines(
@@ -242,17 +297,30 @@ export class HttpSnapshot extends Whole implements Snapshot {
     const at = { where: "" };
     const { name, signal } = this.options;
     const place = (record: TextRecord) => `${at.where}, record ${record.line}`;
-    const line = recordLines(plan, { part: this.from?.connection ?? name, names: this.names, place });
+    const { periods } = plan.read;
+    const names = periods ? [...this.names, periods.column] : this.names;
+    const origin = this.from?.connection ?? name;
+    const lineOf = (part: string | null) => recordLines(plan, { part: part ?? origin, origin, names, place });
+    let line = lineOf(null);
     let rows = 0;
-    for await (const { where, records } of pieces) {
+    let of: string | null = null;
+    for await (const { part, where, records } of pieces) {
       at.where = where;
+      if (part !== of) line = lineOf(part);
+      of = part;
       const taken = limit === null ? records : records.slice(0, limit - rows);
       rows += taken.length;
       const piece = taken.map(line).join("");
       if (piece) yield Buffer.from(piece);
       if (signal?.aborted || (limit !== null && rows >= limit)) break;
     }
+    this.tellResumed();
     tell(rows);
+  }
+
+  /** Of a report the last period that was asked for. */
+  override async position(): Promise<string | null> {
+    return this.last;
   }
 
   asked(): Asked {
@@ -264,11 +332,19 @@ export class HttpSnapshot extends Whole implements Snapshot {
   }
 
   async finish(): Promise<[]> {
-    await this.spool?.drop();
+    await Promise.all(this.spools.map((spool) => spool.drop()));
     return [];
   }
 
   statement(plan: LoadPlan, window: Window): string {
+    const parts = partsOf(plan);
+    const [first] = parts;
+    if (this.from && first) {
+      const asked = `GET ${shownAddress(this.address(forPeriod(this.from, first)))}`;
+      return parts.length === 1
+        ? asked
+        : `${asked}\n… and so on, ${parts.length} requests at least, one for each ${plan.read.periods?.unit}`;
+    }
     return `GET ${shownAddress(this.windowAddress(plan, window))}`;
   }
 

@@ -1,5 +1,6 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { HistoryShape } from "@undercoat/core/history/shape";
+import type { Standing } from "@undercoat/core/plan/periods";
 import type { LoadPlan, Without } from "@undercoat/core/plan/plan";
 import type { HistoryProof, LoadProof, WithinProof } from "@undercoat/core/run/run";
 import type { Analysis } from "@undercoat/core/shape/analyse";
@@ -8,7 +9,7 @@ import * as house from "@undercoat/core/sql/house";
 import { formatTableName, type TableName } from "@undercoat/core/sql/identifier";
 import { openRejected } from "@undercoat/core/sql/reject";
 import { keysOf, relationAsOf, targetRelation } from "@undercoat/core/sql/relation";
-import { ownColumns } from "@undercoat/core/sql/target";
+import { ownColumns, standingPeriods } from "@undercoat/core/sql/target";
 import { LoadFailure } from "../../failure.ts";
 import { admitCasts, admitRules, expressionTypes, findDataset } from "../../postgres/describe.ts";
 import type { Session } from "../../postgres/session.ts";
@@ -71,6 +72,12 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
     if (!this.furnished) return null;
     const row = await this.session.one(house.readWatermark, [house.placeName(plan), plan.pipeline, plan.load]);
     return row.value && row.fingerprint === plan.fingerprint ? row.value : null;
+  }
+
+  async standing(plan: LoadPlan, existing: Dataset | null): Promise<Standing> {
+    if (!existing?.columns.some(({ name }) => name === plan.write.span?.column)) return null;
+    const { first, last } = await this.session.one(standingPeriods(plan));
+    return first && last ? { first, last } : null;
   }
 
   async without(plan: LoadPlan): Promise<Without | null> {
