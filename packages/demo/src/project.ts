@@ -192,6 +192,22 @@ pipelines:
         into: { table: harbour.incident, mode: upsert, key: [incident_id], deleted: mark }
         proof: { figures: [rows, sum(minutes)] }
     schedule: { every: PT1H, zone: Europe/Oslo }
+  till-reports:
+    title: What the tills sell
+    owner: Fare office
+    note: A report by day from each region's account. Each day takes the place of its own rows; the last three are asked for again.
+    warehouse: warehouse
+    zone: Europe/Oslo
+    parameters:
+      region: { type: text, default: north, oneOf: [north, south] }
+    values: { north: {}, south: { region: south } }
+    loads:
+      sale:
+        from: { connection: "till-{region}", path: /takings, records: rows, parameters: { from: today-P45D, to: today+P1D, split: day, dimensions: "till,product", measures: "sales,amount" }, period: { column: day, again: P3D, ends: included } }
+        columns: { region: ":region", day: day, till: till, product: product, sales: sales, amount: { as: amount, type: "numeric(10,2)" } }
+        into: { table: harbour.till_sale, part: "region = :region", mode: upsert, key: [region, day, till, product], deleted: remove }
+        proof: { by: { column: day, slice: day }, figures: [rows, sum(amount)] }
+    schedule: { every: PT1H, zone: Europe/Oslo, values: [north, south] }
   crew:
     title: Crew and shifts
     owner: Crew office

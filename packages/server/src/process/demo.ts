@@ -15,6 +15,7 @@ import { openGate } from "@undercoat/standins/gate";
 import { openInbox } from "@undercoat/standins/inbox";
 import { hasMariaDb, startMariaDb } from "@undercoat/standins/mariadb";
 import { openReceiver } from "@undercoat/standins/receiver";
+import { openTill } from "@undercoat/standins/till";
 import { writeModule } from "../cli/module.ts";
 import { requestRuns } from "../jobs/runs.ts";
 import { mailServer, setMailServer } from "../messages/mailserver.ts";
@@ -34,6 +35,8 @@ interface Secrets {
   drop: string;
   gate: string;
   crew: string;
+  northTills: string;
+  southTills: string;
 }
 
 function secretsOf(settings: Settings): Secrets {
@@ -48,6 +51,8 @@ function secretsOf(settings: Settings): Secrets {
     drop: fresh(),
     gate: fresh(),
     crew: fresh(),
+    northTills: fresh(),
+    southTills: fresh(),
     ...kept,
   };
   writePrivate(settings.data, "demo.json", JSON.stringify(secrets));
@@ -195,6 +200,26 @@ async function openOffice(serving: Serving, settings: Settings, password: string
   );
 }
 
+/** The Till reports, which two accounts are read from. */
+async function openReports(
+  serving: Serving,
+  settings: Settings,
+  keys: { north: string; south: string },
+  isNew: boolean,
+): Promise<void> {
+  const till = await opened((port) => openTill({ port, keys }), settings.port === 0 ? 0 : 4462);
+  serving.closes(till.close);
+  onHour(serving, () => void till.passHour());
+  for (const { name, key } of till.accounts)
+    await follow(
+      settings,
+      isNew,
+      `till-${name}`,
+      { kind: "http", url: till.url, describe: "/openapi.json", auth: { key: { header: "X-Api-Key" } } },
+      key,
+    );
+}
+
 /** Sets the demo up where that is still to do: rows, account, connections, pipelines, first loads and the planted trouble. */
 export async function furnishDemo(serving: Serving, settings: Settings, tell: Tell): Promise<void> {
   const url = serving.databaseUrl;
@@ -246,6 +271,7 @@ export async function furnishDemo(serving: Serving, settings: Settings, tell: Te
       secret: null,
     });
   await openOffice(serving, settings, secrets.crew, known === 0);
+  await openReports(serving, settings, { north: secrets.northTills, south: secrets.southTills }, known === 0);
   await openTills(serving, settings, secrets.drop, known === 0);
   await openWorkshop(serving, settings, secrets.workshop, known === 0, tell);
   await openStandins(serving, settings, secrets.office, known === 0);

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import type { Preview } from "@undercoat/core/api/api";
+import { periodsOf } from "@undercoat/core/http/periods";
 import { type Candidate, constantsOf } from "@undercoat/core/parameter/make";
 import { holesIn } from "@undercoat/core/parameter/scan";
 import { slotsOf } from "@undercoat/core/parameter/template";
@@ -202,7 +203,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
               </Phrase>
             </>
           )}
-          {asks || asksChanges
+          {asks || asksChanges || periodsOf(from)
             ? "."
             : resources
               ? ", all of them every time."

@@ -12,6 +12,7 @@ import { useFill } from "../values/chosen.ts";
 import { type EditorProps, fromElsewhere } from "./editors.tsx";
 import { FileGlance } from "./FileGlance.tsx";
 import { Form, inPopover } from "./Form.tsx";
+import { Choices, ReportFields, reportParameters, reportWords } from "./ReportFields.tsx";
 import { said } from "./said.ts";
 import { TypesScan } from "./TypesScan.tsx";
 
@@ -48,9 +49,10 @@ function formOf(way: string, { size, sizeAs }: PageForm): PageForm | undefined {
 }
 
 /** How an application is read, as sentences behind others. */
-export function readWords({ records, page, since }: From): string {
+export function readWords(from: From): string {
+  const { records, page, since } = from;
   const way = ways.find(({ value }) => value === wayOf(page))?.label ?? "";
-  return ` Records stand at ${records ?? "the answer itself"}; ${way}${page?.size ? `, ${grouped(String(page.size))} records each` : ""}${since ? `; ${since.parameter} asks for what changed` : ""}.`;
+  return ` Records stand at ${records ?? "the answer itself"}; ${way}${page?.size ? `, ${grouped(String(page.size))} records each` : ""}${since ? `; ${since.parameter} asks for what changed` : ""}.${reportWords(from)}`;
 }
 
 /** Parameters as a person writes them: `zone=north&open=true`. */
@@ -67,19 +69,29 @@ const read = (text: string): Record<string, string> =>
       .map(([name = "", value = ""]) => [name.trim(), value]),
   );
 
+/** The parameters that are no report's own. */
+const others = (from: From) =>
+  Object.fromEntries(Object.entries(from.parameters ?? {}).filter(([name]) => !reportParameters(from).includes(name)));
+
 /** What is asked of an application: which path, where its records stand, how pages follow each other, how to ask for what changed; with a way to find it out. */
 export function HttpEditor({ load, onSet, close }: EditorProps) {
   const fill = useFill();
   const { connection } = load.from;
   const listed = useQuery(queries.datasets(fill(connection)));
   const [from, setFrom] = useState<From>(load.from.path === undefined ? { connection, path: "" } : load.from);
-  const [parameters, setParameters] = useState(written(from.parameters));
+  const [parameters, setParameters] = useState(written(others(from)));
   const put = (change: { [Name in keyof From]?: From[Name] | undefined }) =>
     setFrom(said({ ...from, ...change }) as From);
   const page = from.page ?? {};
   const way = wayOf(from.page);
-  const given = read(parameters);
-  const next = said({ ...from, path: from.path?.trim(), parameters: Object.keys(given).length ? given : undefined });
+  const next = said({ ...from, path: from.path?.trim() });
+  /** Others than a report's own, as they are typed. */
+  const setOthers = (text: string) => {
+    setParameters(text);
+    const own = Object.entries(from.parameters ?? {}).filter(([name]) => reportParameters(from).includes(name));
+    const all = { ...read(text), ...Object.fromEntries(own) };
+    put({ parameters: Object.keys(all).length ? all : undefined });
+  };
   const ready = /^\/[^\s#?]*$/.test(next.path ?? "");
   const [shown] = useDebouncedValue({ ...next, connection: fill(connection) }, 400);
   const glance = useQuery({ ...queries.glance(shown), enabled: /^\/[^\s#?]*$/.test(shown.path ?? "") });
@@ -93,7 +105,10 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
         }),
       );
     },
-    onSuccess: (proposal) => setFrom({ ...proposal.from, connection }),
+    onSuccess: (proposal) => {
+      setFrom({ ...proposal.from, connection });
+      setParameters(written(others(proposal.from)));
+    },
   });
   return (
     <Form
@@ -123,7 +138,7 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
           label="Parameters"
           placeholder="zone=north&open=yes"
           value={parameters}
-          onChange={(event) => setParameters(event.currentTarget.value)}
+          onChange={(event) => setOthers(event.currentTarget.value)}
           classNames={{ input: "mono" }}
         />
         <Select
@@ -241,6 +256,22 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
           />
         )}
       </SimpleGrid>
+      <ReportFields
+        from={from}
+        onPut={(change) => {
+          put(change);
+          setParameters(written(others({ ...from, ...change })));
+        }}
+      />
+      <Choices
+        choices={glance.data?.choices ?? []}
+        parameters={from.parameters ?? {}}
+        onPut={(name, value) => {
+          const all = { ...from.parameters, [name]: value };
+          put({ parameters: all });
+          setParameters(written(others({ ...from, parameters: all })));
+        }}
+      />
       {ready && (
         <TypesScan
           from={shown}

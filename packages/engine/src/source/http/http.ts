@@ -215,7 +215,9 @@ export class HttpSource implements Source {
     const { columns } = await snapshot.describe(from);
     const { choices = [] } = (await this.resource(from.path ?? "")) ?? {};
     const shown = records.slice(0, 12);
-    const names = columns.filter(({ name }) => name !== from.origin).map(({ name }) => name);
+    const own = [from.origin, periodsOf(from)?.column];
+    const told = columns.filter(({ name }) => !own.includes(name));
+    const names = told.map(({ name }) => name);
     const row = rowOf(names, from.flatten ?? false, "no record that was looked at");
     return {
       file: address,
@@ -224,9 +226,7 @@ export class HttpSource implements Source {
       form: null,
       ...(choices.length ? { choices } : {}),
       raw: shown.map((text) => text.replace(/\s+/g, " ")),
-      columns: columns
-        .filter(({ name }) => name !== from.origin)
-        .map(({ name, fits = "text" }) => ({ name, type: shortType(fits) })),
+      columns: told.map(({ name, fits = "text" }) => ({ name, type: shortType(fits) })),
       rows: shown.map((text, at) => {
         const { fields, fault } = row(jsonRecord(text, at + 1, from.flatten ?? false));
         return { fields: fault === null ? fields : [text], fault };
