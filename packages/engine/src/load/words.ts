@@ -12,7 +12,7 @@ export function windowWords(plan: LoadPlan, window: Window): string {
   if (periods && window.kind === "all") {
     const parts = partsOf(plan);
     const [first] = parts;
-    return `asking for ${grouped(String(parts.length))} ${periods.unit}${parts.length === 1 ? "" : "s"} from ${first?.from ?? periods.from} to ${parts.at(-1)?.to ?? periods.to}`;
+    return `reading ${grouped(String(parts.length))} ${periods.unit}${parts.length === 1 ? "" : "s"} from ${first?.from ?? periods.from} to ${parts.at(-1)?.to ?? periods.to}`;
   }
   switch (window.kind) {
     case "all":

@@ -6,13 +6,19 @@ import { type LoadPlan, stagedColumns, windowFor } from "@undercoat/core/plan/pl
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import { ownColumns } from "@undercoat/core/sql/target";
 import { typeFamily } from "@undercoat/core/sql/type";
-import { type Planned, planFor } from "@undercoat/engine/load/planning";
+import { type Planned, periodsFor, planFor } from "@undercoat/engine/load/planning";
 import { lookAtShape } from "@undercoat/engine/load/rehearse";
 import { reasonOf, windowWords } from "@undercoat/engine/load/words";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { warehouseFor } from "@undercoat/engine/warehouse/registry";
 import type { WarehouseSnapshot } from "@undercoat/engine/warehouse/warehouse";
 import type { Store } from "../store/store.ts";
+
+/** A plan as it is, where a report does not say from when it would be asked for. */
+const unsaid = (plan: LoadPlan) => (error: unknown) => {
+  if (error instanceof PlanError) return plan;
+  throw error;
+};
 
 type Values = Record<string, string | null>;
 
@@ -188,7 +194,9 @@ export async function previewLoad(
       }),
     );
     const used = new Set(plan.read.columns.flatMap((column) => column.reads));
-    const window = windowFor(plan, { kind: "due" }, position);
+    // What was looked at of a report are its last days; what a run would ask for is told.
+    const due = await periodsFor(planned, { kind: "due" }, position, warehouse).catch(unsaid(plan));
+    const window = windowFor(due, { kind: "due" }, position);
     return {
       columns: plan.read.columns.map((column) => ({
         name: column.name,
@@ -209,7 +217,7 @@ export async function previewLoad(
       rows: [...turnedAway, ...seen.rows.map(beside)],
       sql: seen.sql,
       watermark,
-      reads: `${windowWords(plan, window).replace(/^reading /, "")}${reasonOf(plan, { kind: "due" }, window, planned.existing !== null)}`,
+      reads: `${windowWords(due, window).replace(/^reading /, "")}${reasonOf(plan, { kind: "due" }, window, planned.existing !== null)}`,
       held: planned.existing?.columns.map((column) => ({ name: column.name, type: column.declared })) ?? null,
       drift: planned.drifted.notes,
       late: await lateness(store, name, loadName, plan),

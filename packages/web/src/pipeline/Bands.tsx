@@ -113,6 +113,8 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
               under("from", "path") ??
               under("from", "page") ??
               under("from", "since") ??
+              under("from", "parameters") ??
+              under("from", "period") ??
               wrong("from", "records") ??
               wrong("from", "csv") ??
               wrong("from", "table") ??

@@ -4,6 +4,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import type { PipelineView } from "@undercoat/core/api/api";
 import type { Given } from "@undercoat/core/parameter/resolve";
 import { slugOf } from "@undercoat/core/pipeline/names";
+import { periodsOf } from "@undercoat/core/http/periods";
 import { changesOnly, type Load, type Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { scheduleWords } from "@undercoat/core/schedule/schedule";
 import { lazy, Suspense, useState } from "react";
@@ -36,11 +37,18 @@ import { ScheduleEditor } from "./ScheduleEditor.tsx";
 
 const Overtaken = lazy(() => import("./Overtaken.tsx"));
 
+/** What of its source a load reads. */
+function readWords(load: Load): string {
+  const { from, watermark } = load;
+  if (watermark) return watermark.column;
+  if (from.files !== undefined) return changesOnly(load) ? "changed files" : "all files";
+  if (from.path === undefined) return "whole table";
+  const periods = periodsOf(from);
+  return periods ? `${periods.unit} by ${periods.unit}` : "all records";
+}
+
 /** How a load writes, and what of its source it reads. */
-const loadWords = (load: Load | undefined) =>
-  load
-    ? `${load.into.mode} · ${load.watermark?.column ?? (load.from.files === undefined ? (load.from.path === undefined ? "whole table" : "all records") : changesOnly(load) ? "changed files" : "all files")}`
-    : "";
+const loadWords = (load: Load | undefined) => (load ? `${load.into.mode} · ${readWords(load)}` : "");
 
 export default function PipelinePage() {
   const { name = "" } = useParams();

@@ -76,8 +76,8 @@ export function ReportFields({ from, onPut }: { from: From; onPut: (change: Part
         />
         {periods && (
           <>
-            {bound("from", "From")}
-            {bound("to", "To")}
+            {bound("from", "First day")}
+            {bound("to", "Up to")}
             <TextInput
               label={`Column of the ${periods.unit}`}
               placeholder="period"
@@ -86,7 +86,7 @@ export function ReportFields({ from, onPut }: { from: From; onPut: (change: Part
               classNames={{ input: "mono" }}
             />
             <Select
-              label="Its last day"
+              label="That day"
               data={[
                 { value: "excluded", label: "does not count" },
                 { value: "included", label: "counts" },

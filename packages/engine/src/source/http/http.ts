@@ -17,7 +17,7 @@ import { shortType } from "@undercoat/core/sql/type";
 import { type CheckStep, networkSteps, runSteps, type Step } from "../../connection/check.ts";
 import type { CredentialsOf, Row } from "../../connection/credentials.ts";
 import { Cancelled, LoadFailure } from "../../failure.ts";
-import { HttpClient } from "../../http/client.ts";
+import { HttpClient, shownAddress } from "../../http/client.ts";
 import { destination } from "../../http/reach.ts";
 import { bearerOf } from "../../http/token.ts";
 import { Fitting } from "../files/shaped.ts";
@@ -220,7 +220,7 @@ export class HttpSource implements Source {
     const names = told.map(({ name }) => name);
     const row = rowOf(names, from.flatten ?? false, "no record that was looked at");
     return {
-      file: address,
+      file: shownAddress(address),
       files: 1,
       sheet: null,
       form: null,

@@ -140,7 +140,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
     const described = await resource(given);
     const records = await this.sample(from);
     const { types = {}, flatten = false } = given;
-    const fields = described?.fields ?? [];
+    const fields = described?.fields.filter(({ name: field }) => !isLeftOut(field, described, given)) ?? [];
     // Of what is taken apart the description says nothing.
     const said = {
       ...(flatten ? {} : Object.fromEntries(fields.map((field) => [field.name, field.type]))),
@@ -350,6 +350,13 @@ export class HttpSnapshot extends Whole implements Snapshot {
 
   async close(): Promise<void> {}
 }
+
+/** True for a field that what was ticked among a report's columns leaves out. */
+const isLeftOut = (field: string, { choices = [] }: ApiResource, { parameters = {} }: From) =>
+  choices.some(({ parameter, values }) => {
+    const ticked = parameters[parameter]?.split(",");
+    return ticked !== undefined && values.includes(field) && !ticked.includes(field);
+  });
 
 /** A record without what a service says about it rather than in it: members such as `@odata.etag` (OData JSON Format, section 4.6). */
 function bare(record: JsonRecord): JsonRecord {
