@@ -189,6 +189,8 @@ pipelines:
         proof: { by: { column: scanned_at, slice: day, zone: Europe/Oslo }, figures: [rows, sum(paid)] }
       incident:
         from: { connection: gate, path: /incidents, records: data, page: { cursor: next, as: after, size: 500, sizeAs: limit } }
+        rules: { an incident takes a while: minutes > 0 }
+        report: { path: "/incidents/{incident_id}/comments", body: { text: "Not loaded: {reason}" }, limit: 20 }
         into: { table: harbour.incident, mode: upsert, key: [incident_id], deleted: mark }
         proof: { figures: [rows, sum(minutes)] }
     schedule: { every: PT1H, zone: Europe/Oslo }

@@ -75,6 +75,7 @@ export function openApi(origin: string): object {
                 "scans.read": "reads scans",
                 "incidents.read": "reads incidents",
                 "scans.write": "comments scans",
+                "incidents.write": "comments incidents",
               },
             },
             authorizationCode: {

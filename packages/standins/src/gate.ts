@@ -19,8 +19,8 @@ export interface Gate {
   counts(): Record<string, number>;
   /** ends every token at once */
   endTokens(): void;
-  /** comments that were sent, by scan */
-  comments(): { scan: string; text: string }[];
+  /** comments that were sent, and what of: `scans/17` */
+  comments(): { of: string; text: string }[];
   close(): Promise<void>;
 }
 
@@ -60,7 +60,7 @@ export async function openGate({
   const tokens = new Map<string, Grant>();
   const codes = new Map<string, { challenge: string; redirect: string; scopes: string[] }>();
   const refreshes = new Map<string, string[]>();
-  const comments: { scan: string; text: string }[] = [];
+  const comments: { of: string; text: string; key: string | null }[] = [];
   const exports = new Map<string, number>();
   const counts: Record<string, number> = {};
   const troubles = new Troubles();
@@ -216,13 +216,15 @@ export async function openGate({
     }
     if (path === "/scans/deleted") return may("scans.read") && page(url, response, books.deletedPage());
     if (path === "/incidents") return may("incidents.read") && page(url, response, books.incidentPage());
-    const [, scan] = /^\/scans\/(\d+)\/comments$/.exec(path) ?? [];
-    if (scan && request.method === "POST") {
-      if (!may("scans.write")) return;
+    const [, of, kind] = /^\/((scans|incidents)\/\d+)\/comments$/.exec(path) ?? [];
+    if (of && request.method === "POST") {
+      if (!may(`${kind}.write`)) return;
       const { text } = JSON.parse(body || "{}") as { text?: unknown };
       if (typeof text !== "string" || text.length > 500)
         return problem(response, 422, "A comment is a text of up to 500 signs");
-      comments.push({ scan, text });
+      // Who says the same twice under one key has said it once.
+      const key = [request.headers["idempotency-key"] ?? []].flat()[0] ?? null;
+      if (key === null || !comments.some((one) => one.key === key)) comments.push({ of, text, key });
       return give(response, 201, "{}");
     }
     return problem(response, 404, `There is nothing at ${path}`);
@@ -258,7 +260,7 @@ export async function openGate({
     trouble: (next) => troubles.set(next),
     counts: () => ({ ...counts }),
     endTokens: () => tokens.clear(),
-    comments: () => [...comments],
+    comments: () => comments.map(({ of, text }) => ({ of, text })),
     close,
   };
 }

@@ -17,6 +17,7 @@ export const mariadb: ConnectionKind<MariaSettings> = {
   asks: true,
   lists: "tables",
   takes: false,
+  told: "statements",
   defaults: { port, tls: "off" },
   reserved: () => [],
   address: networkAddress,

@@ -18,6 +18,7 @@ export const postgres: ConnectionKind<ServerSettings> = {
   asks: true,
   lists: "tables",
   takes: false,
+  told: "statements",
   defaults: serverDefaults,
   reserved: ({ functions }) => functions ?? [],
   address: networkAddress,

@@ -194,7 +194,14 @@ export function resolvedAll(pipeline: Pipeline, now: number): { set: string | nu
 export function connectionsOf(pipeline: Pipeline, now: number): { sources: Set<string>; warehouses: Set<string> } {
   const all = resolvedAll(pipeline, now).map(({ definition }) => definition);
   return {
-    sources: new Set(all.flatMap(({ loads }) => Object.values(loads).map(({ from }) => from.connection))),
+    sources: new Set(
+      all.flatMap(({ loads }) =>
+        Object.values(loads).flatMap(({ from, report }) => [
+          from.connection,
+          ...(report?.connection ? [report.connection] : []),
+        ]),
+      ),
+    ),
     warehouses: new Set(all.map(({ warehouse }) => warehouse)),
   };
 }

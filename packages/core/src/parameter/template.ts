@@ -23,7 +23,7 @@ function eachOf<T>(record: Record<string, T>, map: (value: T, name: string) => T
 
 function mapLoad(load: Load, path: string[], put: Put): Load {
   const slot = (kind: SlotKind, text: string, ...rest: string[]) => put({ kind, text, path: [...path, ...rest] });
-  const { from, into, columns, rules, watermark, proof } = load;
+  const { from, into, columns, rules, report, watermark, proof } = load;
   return {
     ...load,
     from: {
@@ -67,6 +67,9 @@ function mapLoad(load: Load, path: string[], put: Put): Load {
                 },
           ),
         }
+      : {}),
+    ...(report?.connection
+      ? { report: { ...report, connection: slot("name", report.connection, "report", "connection") } }
       : {}),
     ...(watermark?.lookBack
       ? { watermark: { ...watermark, lookBack: slot("value", watermark.lookBack, "watermark", "lookBack") } }

@@ -17,7 +17,7 @@ const orders: Record<string, readonly string[]> = {
     "schedules",
   ],
   parameter: ["type", "default", "oneOf", "note"],
-  load: ["from", "watermark", "columns", "rules", "rejects", "drift", "into", "proof"],
+  load: ["from", "watermark", "columns", "rules", "rejects", "report", "drift", "into", "proof"],
   from: [
     "connection",
     "table",
@@ -38,6 +38,7 @@ const orders: Record<string, readonly string[]> = {
   column: ["as", "type"],
   rule: ["check", "null", "breach", "from", "of"],
   rejects: ["limit", "breach", "duplicates", "keep"],
+  report: ["connection", "method", "path", "body", "sql", "limit"],
   drift: ["added", "changed", "gone"],
   into: ["table", "part", "mode", "key", "deleted", "deletions", "history", "versions"],
   deletions: ["most", "every", "column"],

@@ -257,6 +257,18 @@ export interface Rejects {
   keep?: number;
 }
 
+/** What a source is told of each row that was turned away: a request with `{names}` of its columns in it, or SQL with `:names`. */
+export interface MarkForm {
+  /** through which connection; the load's own where absent */
+  connection?: string;
+  method?: "POST" | "PUT" | "PATCH";
+  path?: string;
+  body?: Record<string, unknown>;
+  sql?: string;
+  /** most rows that are told in one run */
+  limit?: number;
+}
+
 /** What happens when the source's columns are no longer those of the last load. */
 export interface Drift {
   /** a new column: `take` where absent */
@@ -301,6 +313,8 @@ export interface Load {
   /** the rule's name → an SQL condition over the warehouse columns */
   rules?: Record<string, string | Rule>;
   rejects?: Rejects;
+  /** what the source is told of rows that were turned away; nothing where absent */
+  report?: MarkForm;
   drift?: Drift;
   into: Into;
   proof?: ProofPlan;

@@ -165,7 +165,9 @@ export const fromSchema = Joi.object({
     parts: memberPath.required(),
     format: Joi.string().valid("csv", "ndjson").required(),
   }),
-  parameters: Joi.object().pattern(/^[\s\S]{1,200}$/, Joi.string().allow("").max(2000)).max(50),
+  parameters: Joi.object()
+    .pattern(/^[\s\S]{1,200}$/, Joi.string().allow("").max(2000))
+    .max(50),
   period: Joi.object({
     column,
     from: queryName,
@@ -375,6 +377,27 @@ const proof = Joi.object({
   ),
 });
 
+const report = Joi.object({
+  connection: connectionName,
+  method: Joi.string().valid("POST", "PUT", "PATCH"),
+  path: Joi.string()
+    .max(2000)
+    .pattern(/^\/(?!\/)[^\s#]*$/, "path")
+    .messages({ "string.pattern.name": "{{#label}} is a path below the connection's address, such as /scans" }),
+  body: Joi.object(),
+  sql: Joi.string().max(20_000),
+  limit: Joi.number().integer().min(1).max(10_000),
+})
+  .xor("path", "sql")
+  .with("method", "path")
+  .with("body", "path")
+  .with("sql", "connection")
+  .messages({
+    "object.missing": "{{#label}} says what is sent: a path of the application, or an SQL statement",
+    "object.xor": "{{#label}} has a path and an SQL statement; keep one",
+    "object.with": "{{#label}}: {{#mainWithLabel}} needs {{#peerWithLabel}} beside it",
+  });
+
 export const loadSchema = Joi.object({
   from: fromSchema.required(),
   watermark,
@@ -383,6 +406,7 @@ export const loadSchema = Joi.object({
     .pattern(/^[\s\S]{1,200}$/, Joi.alternatives(expression, rule))
     .max(200),
   rejects,
+  report,
   drift,
   into: into.required(),
   proof,

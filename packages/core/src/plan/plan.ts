@@ -1,7 +1,8 @@
 import { type Dataset, guaranteesKey } from "../dataset/dataset.ts";
 import { comesDirect, type HistoryPlan, planHistory } from "../history/plan.ts";
 import type { Declared, Periods } from "../http/periods.ts";
-import type { Load, Mode, Pipeline, TimeUnit } from "../pipeline/pipeline.ts";
+import { markColumns } from "../mark/mark.ts";
+import type { Load, MarkForm, Mode, Pipeline, TimeUnit } from "../pipeline/pipeline.ts";
 import { wholeTableRows } from "../pipeline/pipeline.ts";
 import { type Figure, parseFigure } from "../proof/figure.ts";
 import type { Scope } from "../run/run.ts";
@@ -194,6 +195,8 @@ export interface LoadPlan {
   shape: PlannedShape | null;
   write: WritePlan;
   prove: ProvePlan;
+  /** what the source is told of rows that were turned away; null where nothing */
+  report: MarkForm | null;
   /** how rows are hashed, so that whoever answers for the source and the warehouse do so alike */
   hashing: Hashing;
   /** changes whenever what the load reads or where it writes does; a watermark taken under another one does not count */
@@ -430,9 +433,30 @@ export function planLoad(
       figures: plannedFigures(load, byName),
       within: plannedWithin(load, byName),
     },
+    report: plannedReport(
+      load,
+      shape?.raw.map(({ name }) => name) ?? columns.map(({ source, name }) => source ?? name),
+      dataset,
+    ),
     hashing: "stored",
     fingerprint: fingerprint(load, columns, facts.origin ?? null),
   };
+}
+
+/** What the source is told names columns that are read, so that they are known of a row that was turned away. */
+function plannedReport({ report }: Load, read: readonly string[], dataset: Dataset): MarkForm | null {
+  if (!report) return null;
+  const path = ["report", report.sql === undefined ? "path" : "sql"];
+  for (const name of markColumns(report)) {
+    if (read.includes(name)) continue;
+    throw new PlanError(
+      dataset.columns.some((column) => column.name === name)
+        ? `${name} is told to the source, but the load does not read it; take it as a column or into a rule`
+        : `The source has no column ${name} to be told of; there are also reason and message`,
+      path,
+    );
+  }
+  return report;
 }
 
 /** The order of columns counts for nothing, and neither does one that the source has lost for a while. */

@@ -21,6 +21,8 @@ export interface Rehearsal {
   added: Example[];
   altered: Example[];
   rejected: { reason: string; values: Record<string, string | null> }[];
+  /** what the source would be told of some of them, and of how many it can't be; absent where it is told nothing */
+  marks?: { words: string[]; lacking: number };
   /** keys of rows gone from the source; the first of them */
   gone: string[][];
   /** where it would read from */

@@ -1,3 +1,4 @@
+import type { MarksTold } from "../mark/mark.ts";
 import { grouped } from "../proof/decimal.ts";
 import type { Depth, SliceFigures, Verdict } from "../proof/verdict.ts";
 import type { DriftNote } from "./drift.ts";
@@ -142,6 +143,8 @@ export interface Findings {
   asked?: Asked;
   /** columns of a history, and how many versions the change of each opened */
   opened?: { column: string; versions: string }[];
+  /** what became of marks that were sent back to the source; absent where none were to be */
+  told?: MarksTold;
 }
 
 export const noFindings: Findings = { reasons: [], counted: [], drift: [], late: null };

@@ -1,4 +1,5 @@
 import { formatTableName, identifier, type TableName } from "./identifier.ts";
+import { createTold } from "./told.ts";
 
 /** Undercoat's own schema in a warehouse: what it needs to know there, in the same transaction as the rows. */
 export const houseSchema = "undercoat";
@@ -48,6 +49,7 @@ CREATE INDEX IF NOT EXISTS rejected_run ON undercoat.rejected (run, load)`,
   target text PRIMARY KEY, pipeline text NOT NULL, load text NOT NULL, shape json NOT NULL, moment timestamptz, surrogate bigint);
 ALTER TABLE undercoat.tally ADD COLUMN versions bigint, ADD COLUMN closed bigint, ADD COLUMN overwritten bigint, ADD COLUMN moment timestamptz`,
   "ALTER TABLE undercoat.rejected ADD COLUMN file text",
+  createTold,
 ];
 
 /** The version that this program works with. */

@@ -36,18 +36,23 @@ export interface HttpRequest {
   accept?: string;
   /** more headers */
   headers?: Record<string, string>;
-  method?: "GET" | "POST";
+  method?: "GET" | "POST" | "PUT" | "PATCH";
   /** true for an address that may be asked; a redirect leads nowhere else */
   within?(address: URL): boolean;
   /** what is sent, as JSON */
   json?: string;
   /** true where it is worth waiting for: what fails is tried again for minutes, not for a moment */
   patient?: boolean;
+  /** true for what must not be done twice: it is sent again only where it was told to be too soon */
+  once?: boolean;
   signal?: AbortSignal;
   /** told when a request has ended, and while one waits for its turn or before it is tried again */
   told?: (asked: AskedRequest) => void;
   waiting?: (why: string | null) => void;
 }
+
+/** What was asked may have been done or not: it was sent, and no answer says so. */
+export class Unanswered extends LoadFailure {}
 
 /** How much of an answer is taken, in bytes as unpacked: a page that is longer is none. */
 const longestAnswer = 64 * 1024 * 1024;
@@ -141,9 +146,10 @@ export class HttpClient {
         answer = await this.once({ ...asked, signal }, take);
       } catch (error) {
         asked.signal?.throwIfAborted();
-        if (error instanceof LoadFailure || tries >= most || !passes(error)) {
+        const known = error instanceof LoadFailure;
+        if (known || tries >= most || asked.once || !passes(error)) {
           tell(null, 0);
-          throw error instanceof LoadFailure ? error : unreached(name, asked.address, error, tries);
+          throw known ? error : unreached(name, asked.address, error, tries);
         }
         await this.wait(growingWait(tries - 1, Math.random()), `${name} does not answer`, asked);
         continue;
@@ -160,7 +166,7 @@ export class HttpClient {
         dropToken(this.credentials);
         continue;
       }
-      const again = status === 429 || status === 408 || status === 425 || status >= 500;
+      const again = status === 429 || status === 425 || (!asked.once && (status === 408 || status >= 500));
       const told = retryAfter(headers["retry-after"], Date.now()) ?? allowance(headers, Date.now())?.resets ?? null;
       // Who says when to come again is believed, as long as that is not for ever.
       const bidden = asked.patient && again && told !== null && waited < longestWait;
@@ -232,7 +238,10 @@ export class HttpClient {
         at = new URL(to, at);
         continue;
       }
-      const taken = await take(response, headers, at);
+      const taken = await take(response, headers, at).catch((error: unknown) => {
+        // What was sent has arrived, whatever is wrong with the answer.
+        throw error instanceof LoadFailure ? new Unanswered(error.failure) : error;
+      });
       const told = { status: response.statusCode, headers, address: at.href };
       return typeof taken === "number" ? { ...told, body: Buffer.alloc(0), bytes: taken } : { ...told, body: taken };
     }
@@ -352,8 +361,8 @@ function unreached(name: string, address: string, error: unknown, tries: number)
       hint: "It must be one that this machine trusts (NODE_EXTRA_CA_CERTS names others).",
     });
   if (/^Z_/.test(code))
-    return new LoadFailure({ message: `${host} answers with what can't be unpacked`, detail: message });
-  return new LoadFailure({ message: `${name} broke off its answer${often}`, detail: `${code} ${message}`.trim() });
+    return new Unanswered({ message: `${host} answers with what can't be unpacked`, detail: message });
+  return new Unanswered({ message: `${name} broke off its answer${often}`, detail: `${code} ${message}`.trim() });
 }
 
 /** What an application says when it says no, cut to what a person reads. */
@@ -372,7 +381,7 @@ function refused(name: string, address: string, { status, headers, body }: Answe
       : "What it is signed in with lacks the right.",
     404: "Check the path; the address is asked for just as it stands here.",
   };
-  return new LoadFailure({
+  return new (status < 500 && status !== 408 ? LoadFailure : Unanswered)({
     message: `${name} answered ${status} to ${what}${often}`,
     ...(said ? { detail: said } : {}),
     ...(hints[status] ? { hint: hints[status] } : {}),

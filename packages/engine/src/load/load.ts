@@ -25,6 +25,7 @@ import { apartFromOthers, findGone, guardReplaced, newsOf, sweep, withAllWhereSh
 import { definitionOf, type LoadName, type Planned, periodsFor, planFor, useFor } from "./planning.ts";
 import { type LoadReport, type PhaseClock, phaseClock, tellWaiting } from "./report.ts";
 import { stageRows, transfer } from "./staging.ts";
+import { tellMarks } from "./tell.ts";
 import { newsWords, proofWords, reasonOf, windowWords } from "./words.ts";
 
 export type { LoadReport } from "./report.ts";
@@ -32,6 +33,8 @@ export type { LoadReport } from "./report.ts";
 export interface LoadOrder extends LoadName {
   scope: Scope;
   run: { id: number; uid: string };
+  /** who is told of rows that were turned away, where the load says so */
+  told?: Source | null;
 }
 
 export interface LoadOutcome {
@@ -229,6 +232,7 @@ class LoadRun {
     report.line(watermark && isDue(order.scope) ? `committed; watermark ${watermark}` : "committed");
     // A repair reads what an ordinary run is yet to.
     if (isDue(order.scope)) for (const told of await source.finish(definition.from)) report.line(told);
+    const told = await tellMarks(plan, order.run.uid, order.told ?? null, warehouse.list, report, this.signal);
     const { reasons, counted } = landed.sifted ?? { reasons: [], counted: [] };
     const files = source.parts();
     const requests = source.asked?.() ?? null;
@@ -246,6 +250,7 @@ class LoadRun {
         ...(files.length ? { files } : {}),
         ...(requests ? { asked: requests } : {}),
         ...(after ? { opened: after.opened } : {}),
+        ...(told ? { told } : {}),
       },
     };
   }

@@ -1,4 +1,5 @@
-import type { From } from "@undercoat/core/pipeline/pipeline";
+import { markOf, markWords } from "@undercoat/core/mark/mark";
+import type { From, MarkForm } from "@undercoat/core/pipeline/pipeline";
 import { lately, partsOf } from "@undercoat/core/plan/periods";
 import { type LoadPlan, type Window, windowFor } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
@@ -13,6 +14,7 @@ import { apartFromOthers, findGone, guardReplaced, newsOf, withAllWhereShared } 
 import { definitionOf, type LoadName, type Planned, periodsFor, planFor, useFor } from "./planning.ts";
 import { type LoadReport, tellWaiting } from "./report.ts";
 import { stageRows, type Transfer } from "./staging.ts";
+import { markedRow, shownMarks } from "./tell.ts";
 import { windowWords } from "./words.ts";
 
 export interface RehearsalOrder extends LoadName {
@@ -111,6 +113,8 @@ function rehearse(
       : [];
     const late = existing && window.kind === "since" && changes.length === 0 ? await sifted.late(window.value) : null;
     await into.rollback();
+    const marks = plan.report && marksFor(plan, plan.report, rejected);
+    for (const words of marks?.words ?? []) report.line(`would tell: ${words}`);
     return {
       into: formatTableName(plan.write.target),
       tally: { read, ...applied, deleted: sweeps ? String(gone.length) : applied.deleted, rejected: sifted.rejected },
@@ -128,10 +132,20 @@ function rehearse(
       added,
       altered,
       rejected,
+      ...(marks ? { marks } : {}),
       gone: gone.slice(0, goneShown),
       watermark: plan.read.watermark ? stored : null,
     };
   });
+}
+
+/** What a source would be told of rows that would be turned away. */
+function marksFor(plan: LoadPlan, form: MarkForm, rejected: Rehearsal["rejected"]): NonNullable<Rehearsal["marks"]> {
+  const marks = rejected.map(({ reason: message, values }) =>
+    markOf(form, markedRow(plan, { reason: message.replace(/: ".*"$/s, ""), message, original: values })),
+  );
+  const words = marks.flatMap((mark) => ("lacks" in mark ? [] : [markWords(mark)]));
+  return { words: words.slice(0, shownMarks), lacking: marks.length - words.length };
 }
 
 /** Some rows of a load as they would be written, and those that would be turned away. */

@@ -15,6 +15,7 @@ import type { Hashing } from "@undercoat/core/sql/hash";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import type { CheckStep } from "../connection/check.ts";
 import type { Row } from "../connection/credentials.ts";
+import type { Teller } from "../mark/teller.ts";
 import type { ProofSide } from "../proof/side.ts";
 
 /**
@@ -126,5 +127,7 @@ export interface Source {
     bytes: Readable,
     how: { most: number; replace: boolean; signal: AbortSignal },
   ): Promise<{ bytes: number }>;
+  /** Who tells it of rows that were turned away, where a kind can be told. @throws LoadFailure where it can't be reached */
+  teller?(signal: AbortSignal): Promise<Teller>;
   snapshot(application: string, options?: SnapshotOptions): Promise<Snapshot>;
 }

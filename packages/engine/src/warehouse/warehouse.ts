@@ -12,6 +12,7 @@ import type { KnownColumn } from "@undercoat/core/shape/drift";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import type { RejectedFilter } from "@undercoat/core/sql/reject";
 import type { TargetChange } from "@undercoat/core/sql/target";
+import type { UntoldRow } from "../load/tell.ts";
 import type { ProofSide } from "../proof/side.ts";
 import type { Answers, RowStream, Snapshot, Source } from "../source/source.ts";
 
@@ -211,6 +212,12 @@ export interface RejectedRows {
   sharesKeys(plan: LoadPlan, files: string[]): Promise<boolean>;
   /** keys of open rows that can be asked for at the source; `name` is how the list knows each */
   keys(plan: LoadPlan): Promise<{ name: string; key: string[] }[]>;
+  /** Open rows that the load's source is yet to be told of, each once, the oldest first. */
+  untold(plan: LoadPlan, run: string, limit: number): Promise<UntoldRow[]>;
+  countUntold(plan: LoadPlan, run: string): Promise<number>;
+  /** Takes one for this run to tell; false where somebody else has. */
+  claim(plan: LoadPlan, run: string, row: UntoldRow): Promise<boolean>;
+  keepTold(plan: LoadPlan, row: UntoldRow, state: string, message: string | null): Promise<void>;
   /** Takes off the list the open rows of some keys, by name, that the source no longer has as they were; `contents` still stand. */
   closeGone(plan: LoadPlan, run: string, names: string[], contents: string[]): Promise<void>;
 }

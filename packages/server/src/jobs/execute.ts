@@ -188,7 +188,9 @@ async function executeOne(store: Store, run: RunRow, row: RunLoadRow, { lease, s
       );
       await endProof(store, lease, run, row, proof, rows);
     } else {
-      const outcome = await executeLoad({ ...order, scope: run.scope }, source, warehouse, report, signal);
+      const { report: marks } = definition ?? {};
+      const told = marks ? (marks.connection ? sourceFor(await store.credentials(marks.connection)) : source) : null;
+      const outcome = await executeLoad({ ...order, scope: run.scope, told }, source, warehouse, report, signal);
       await finishLoad(store, lease, run, row, outcome);
     }
   } catch (error) {

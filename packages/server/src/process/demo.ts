@@ -175,7 +175,7 @@ async function openGates(serving: Serving, settings: Settings, secret: string, i
     grant: "client_credentials" as const,
     token,
     client: gate.client,
-    scopes: ["scans.read", "incidents.read"],
+    scopes: ["scans.read", "incidents.read", "incidents.write"],
   };
   await follow(
     settings,

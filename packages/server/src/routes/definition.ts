@@ -7,8 +7,9 @@ import {
   ResolveError,
   resolve,
 } from "@undercoat/core/parameter/resolve";
+import { kindOf } from "@undercoat/core/connection/kinds";
 import { findRing } from "@undercoat/core/pipeline/order";
-import { type Pipeline, sweeps } from "@undercoat/core/pipeline/pipeline";
+import { type From, type MarkForm, type Pipeline, sweeps } from "@undercoat/core/pipeline/pipeline";
 import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
 import { PlanError } from "@undercoat/core/plan/plan";
 import { scheduledGivens, schedulesOf } from "@undercoat/core/schedule/schedule";
@@ -184,6 +185,8 @@ async function resolvedProblems(
         path: ["loads", load, "from", "connection"],
         message: `${whose}There is no connection ${from.connection}`,
       });
+  for (const [load, { from, report }] of Object.entries(definition.loads))
+    if (report) found.push(...(await reportProblems(book, known, load, from, report)).map((one) => ({ ...one, message: whose + one.message })));
   if (found.length) return found;
   const waits = await loadOrder(definition, (connection) => book.credentials(connection));
   const ring = findRing(waits);
@@ -208,6 +211,25 @@ async function resolvedProblems(
     found.push({ ...placed, message: whose + placed.message });
   }
   return found;
+}
+
+/** What is wrong with whom a load tells of rows that were turned away. */
+async function reportProblems(
+  book: ConnectionBook,
+  known: ReadonlySet<string>,
+  load: string,
+  { connection: source }: From,
+  { connection = source, sql }: MarkForm,
+): Promise<Problem[]> {
+  const path = ["loads", load, "report", "connection"];
+  if (!known.has(connection)) return [{ path, message: `There is no connection ${connection}` }];
+  const { title, told } = kindOf((await book.credentials(connection)).settings);
+  const asked = sql === undefined ? "requests" : "statements";
+  if (told === asked) return [];
+  const takes = { requests: "requests: say a path", statements: "SQL statements: say sql" };
+  return [
+    { path, message: `${connection} (${title}) takes ${told === null ? "no marks of rows" : takes[told]}` },
+  ];
 }
 
 /** Snapshots of sources and warehouses, one a connection for as many questions as are asked; null where one can't be reached. */

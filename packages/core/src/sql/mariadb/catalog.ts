@@ -21,6 +21,9 @@ export const settleSession = [
     )}, tx_read_only = 1, max_statement_time = 0, sql_select_limit = DEFAULT, big_tables = 0, div_precision_increment = 4`,
 ];
 
+/** Lets a session write that was to read alone. */
+export const letWrite = "SET SESSION tx_read_only = 0";
+
 /** Gives `settled`, 1 where the session is as it was set. */
 export const settledSession = `SELECT ${Object.entries(settings)
   .map(([name, value]) => `(@@SESSION.${name} = '${value}')`)

@@ -20,6 +20,8 @@ import { Cancelled, LoadFailure } from "../../failure.ts";
 import { HttpClient, shownAddress } from "../../http/client.ts";
 import { destination } from "../../http/reach.ts";
 import { bearerOf } from "../../http/token.ts";
+import { httpTeller } from "../../mark/http.ts";
+import type { Teller } from "../../mark/teller.ts";
 import { Fitting } from "../files/shaped.ts";
 import { jsonRecord, MemberNames, rowOf } from "../members.ts";
 import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
@@ -286,6 +288,10 @@ export class HttpSource implements Source {
       note,
       signal,
     });
+  }
+
+  async teller(signal: AbortSignal): Promise<Teller> {
+    return httpTeller(this.credentials, signal);
   }
 
   snapshot(_application: string, options: SnapshotOptions = {}): Promise<Snapshot> {

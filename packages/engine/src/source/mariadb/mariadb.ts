@@ -6,6 +6,8 @@ import { isDated } from "@undercoat/core/sql/mariadb/type";
 import { type CheckStep, networkSteps, runSteps } from "../../connection/check.ts";
 import type { CredentialsOf, Row } from "../../connection/credentials.ts";
 import { LoadFailure } from "../../failure.ts";
+import { mariaTeller } from "../../mark/statement.ts";
+import type { Teller } from "../../mark/teller.ts";
 import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
 import { rankTimes } from "../time.ts";
 import { datasetOf } from "./describe.ts";
@@ -120,6 +122,10 @@ export class MariaSource implements Source {
 
   async arrivals(): Promise<null> {
     return null;
+  }
+
+  async teller(signal: AbortSignal): Promise<Teller> {
+    return mariaTeller(this.credentials, signal);
   }
 
   async snapshot(_application: string, { after, signal }: SnapshotOptions = {}): Promise<Snapshot> {

@@ -1,5 +1,12 @@
 import { Readable } from "node:stream";
-import { beginSnapshot, kill, serverFacts, settledSession, settleSession } from "@undercoat/core/sql/mariadb/catalog";
+import {
+  beginSnapshot,
+  kill,
+  letWrite,
+  serverFacts,
+  settledSession,
+  settleSession,
+} from "@undercoat/core/sql/mariadb/catalog";
 import type mysql from "mysql2";
 import type { CredentialsOf, Row } from "../../connection/credentials.ts";
 import { Cancelled, LoadFailure } from "../../failure.ts";
@@ -19,7 +26,7 @@ export interface Field {
 /** Bytes of a piece of the stream, at least. */
 const pieceBytes = 64 * 1024;
 
-/** One connection to a MariaDB server, all values text, ended at once when its signal aborts. It only reads. */
+/** One connection to a MariaDB server, all values text, ended at once when its signal aborts. It only reads, but where it is opened to write. */
 export class MariaSession {
   /** true where author's SQL runs in it, so that its settings are verified before each statement */
   private guarded = false;
@@ -32,7 +39,11 @@ export class MariaSession {
   ) {}
 
   /** Signs in. @throws LoadFailure saying what could not be done */
-  static async open(credentials: CredentialsOf<"mariadb">, signal?: AbortSignal): Promise<MariaSession> {
+  static async open(
+    credentials: CredentialsOf<"mariadb">,
+    signal?: AbortSignal,
+    use: "reads" | "writes" = "reads",
+  ): Promise<MariaSession> {
     signal?.throwIfAborted();
     const { settings, password } = credentials;
     // Only who reads such a source holds its driver.
@@ -59,6 +70,7 @@ export class MariaSession {
     try {
       await new Promise<void>((resolve, reject) => connection.connect((error) => (error ? reject(error) : resolve())));
       for (const text of settleSession) await open.query(text);
+      if (use === "writes") await open.query(letWrite);
       const { id = "" } = await open.one(serverFacts);
       const session = new MariaSession(connection, credentials, id ?? "", signal);
       signal?.addEventListener("abort", session.stop, { once: true });
@@ -122,6 +134,15 @@ export class MariaSession {
   /** The one row of a statement that gives one. */
   async one(sql: string): Promise<Row> {
     return (await this.query(sql))[0] ?? {};
+  }
+
+  /** Runs a statement that writes, its values bound; how many rows it changed. */
+  run(sql: string, values: (string | null)[]): Promise<number> {
+    return new Promise((resolve, reject) => {
+      this.connection.execute(sql, values, (error, told) =>
+        error ? reject(error) : resolve(Number((told as { affectedRows?: number }).affectedRows ?? 0)),
+      );
+    });
   }
 
   /** The columns of a statement's result. */

@@ -8,6 +8,8 @@ import type { CredentialsOf, Row } from "../../connection/credentials.ts";
 import { LoadFailure, NoTable } from "../../failure.ts";
 import { HttpClient } from "../../http/client.ts";
 import { destination } from "../../http/reach.ts";
+import { httpTeller } from "../../mark/http.ts";
+import type { Teller } from "../../mark/teller.ts";
 import { HttpSnapshot } from "../http/snapshot.ts";
 import { timesOf } from "../http/times.ts";
 import { jsonRecord } from "../members.ts";
@@ -151,6 +153,10 @@ export class ODataSource implements Source {
       note,
       signal,
     });
+  }
+
+  async teller(signal: AbortSignal): Promise<Teller> {
+    return httpTeller(this.credentials, signal);
   }
 
   async snapshot(_application: string, options: SnapshotOptions = {}): Promise<Snapshot> {

@@ -6,6 +6,8 @@ import { beginSnapshot } from "@undercoat/core/sql/session";
 import { type CheckStep, networkSteps, runSteps } from "../../connection/check.ts";
 import type { Row, ServerCredentials } from "../../connection/credentials.ts";
 import { LoadFailure, NoTable } from "../../failure.ts";
+import { postgresTeller } from "../../mark/statement.ts";
+import type { Teller } from "../../mark/teller.ts";
 import { findDataset } from "../../postgres/describe.ts";
 import { beginLocked, tablesRead } from "../../postgres/lock.ts";
 import { Session } from "../../postgres/session.ts";
@@ -126,6 +128,10 @@ export class PostgresSource implements Source {
 
   async arrivals(): Promise<null> {
     return null;
+  }
+
+  async teller(signal: AbortSignal): Promise<Teller> {
+    return postgresTeller(this.credentials, signal);
   }
 
   async snapshot(application: string, { from, after, waiting, signal }: SnapshotOptions = {}): Promise<Snapshot> {

@@ -12,6 +12,7 @@ import * as reject from "@undercoat/core/sql/reject";
 import { beginInside } from "@undercoat/core/sql/session";
 import * as stage from "@undercoat/core/sql/stage";
 import * as target from "@undercoat/core/sql/target";
+import * as told from "@undercoat/core/sql/told";
 import { holds, shortType } from "@undercoat/core/sql/type";
 import {
   changesOf,
@@ -195,6 +196,33 @@ export class PostgresWarehouseSession extends PostgresWarehouseSnapshot implemen
       if (plan.write.key.length === 0) return [];
       const rows = await this.session.query(reject.openKeys, [house.placeName(plan), String(fewKeys)]);
       return rows.map((row) => ({ name: row.key ?? "", key: JSON.parse(row.key ?? "[]") as string[] }));
+    },
+    untold: async (plan, run, limit) =>
+      (
+        await this.session.query(told.untoldRows, [house.placeName(plan), plan.pipeline, plan.load, run, String(limit)])
+      ).map((row) => ({
+        content: row.content ?? "",
+        reason: row.reason ?? "",
+        message: row.message ?? "",
+        original: JSON.parse(row.original ?? "null"),
+      })),
+    countUntold: async (plan, run) =>
+      Number(
+        (await this.session.one(told.countUntold, [house.placeName(plan), plan.pipeline, plan.load, run])).rows ?? "0",
+      ),
+    claim: async (plan, run, { content, reason }) =>
+      (
+        await this.session.query(told.claimTold, [
+          house.placeName(plan),
+          content,
+          reason,
+          plan.pipeline,
+          plan.load,
+          run,
+        ])
+      ).length > 0,
+    keepTold: async (plan, { content, reason }, state, message) => {
+      await this.session.query(told.keepTold, [house.placeName(plan), content, reason, state, message]);
     },
     closeGone: async (plan, run, names, contents) => {
       await this.session.query(reject.closeGone, [
