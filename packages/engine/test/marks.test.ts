@@ -80,7 +80,10 @@ describe("marks sent to an application", () => {
   test("come after the commit, one a row, and say why", async () => {
     const { findings } = await run();
     expect(heard.map(({ path, body }) => [path, JSON.parse(body)])).toEqual(
-      ["2", "3", "4"].map((id) => [`/tickets/${id}/comments`, { text: "breaks the rule “a fare is paid”", of: [id, 7] }]),
+      ["2", "3", "4"].map((id) => [
+        `/tickets/${id}/comments`,
+        { text: "breaks the rule “a fare is paid”", of: [id, 7] },
+      ]),
     );
     // Another session saw the row that was loaded already when the first mark came.
     expect(await Promise.all(heard.map(({ held }) => held))).toEqual(["1", "1", "1"]);

@@ -73,6 +73,8 @@ export type ConnectionView = ConnectionSettings & {
     lists: "tables" | "files" | "resources" | "sets";
     /** true where files can be dropped onto its page */
     takes: boolean;
+    /** how it is told of rows that were turned away; null where it can't be */
+    told: "requests" | "statements" | null;
   };
   hasPassword: boolean;
   /** of one that is read in somebody's name: whether they have consented; null where nobody needs to */

@@ -28,6 +28,8 @@ export interface RejectedRow {
   /** what it held, by the staged column's name; null where only its identity was kept */
   original: Record<string, string | null> | null;
   at: string;
+  /** whether its source was told of it: `sent`, `refused`, `unsure`, `lacking`, or `claimed` while it is; null where it was not */
+  told: { state: string; at: string; why: string | null } | null;
   /** true once a later run has read it again */
   gone: boolean;
 }

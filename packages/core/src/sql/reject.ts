@@ -3,6 +3,7 @@ import { hiddenValue } from "../run/rejected.ts";
 import { identifier, qualified, type TableName } from "./identifier.ts";
 import { literal } from "./literal.ts";
 import { contentHash, identityHash, keyColumns, shapedValue } from "./read.ts";
+import { toldOf } from "./told.ts";
 
 /** The faults that a load has found, by the place of their row in the stage; the first one of a row counts. */
 export const createFaults =
@@ -161,7 +162,7 @@ function filtered(filter: RejectedFilter, inline = false): Filtered {
 /** Rejected rows, the latest first. */
 export function listRejected(filter: RejectedFilter, limit: number, offset = 0): { sql: string; values: string[] } {
   const { where, values, original, message } = filtered(filter);
-  const columns = `id::text, number::text, pipeline, load, target, code, col, reason, ${message} AS message, to_json(key)::text AS key, ${original}::text AS original, to_char(at, 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') AS at, left_run IS NOT NULL AS gone`;
+  const columns = `id::text, number::text, pipeline, load, target, code, col, reason, ${message} AS message, to_json(key)::text AS key, ${original}::text AS original, to_char(at, 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') AS at, left_run IS NOT NULL AS gone, (${toldOf})::text AS told`;
   return {
     sql: `SELECT ${columns} FROM undercoat.rejected WHERE ${where} ORDER BY rejected.id DESC LIMIT ${Math.trunc(limit)} OFFSET ${Math.trunc(offset)}`,
     values,

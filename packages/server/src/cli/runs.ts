@@ -134,7 +134,7 @@ export function rehearsalDocument(run: RunView) {
     loads: document.loads.map((load, at) => {
       const { rehearsal } = run.loads[at] ?? {};
       if (!rehearsal) return load;
-      const { limit, changes, findings, columns, added, altered, rejected, gone, key } = rehearsal;
+      const { limit, changes, findings, columns, added, altered, rejected, gone, key, marks } = rehearsal;
       const row = (values: (string | null)[] | null) => (values ? named(columns, values) : null);
       const examples = {
         new: added.map((example) => row(example.new)),
@@ -149,6 +149,7 @@ export function rehearsalDocument(run: RunView) {
         reasons: findings.reasons,
         drift: findings.drift,
         examples,
+        ...(marks ? { marks: marks.words } : {}),
       };
     }),
   };
@@ -168,6 +169,7 @@ export async function rehearseCommand(client: Client, pipeline: string, options:
         );
         for (const { reason, rows } of rehearsal?.findings.reasons ?? []) console.log(`  ${rows} rejected: ${reason}`);
         for (const { sql } of rehearsal?.changes ?? []) console.log(`  ${sql}`);
+        for (const words of rehearsal?.marks?.words ?? []) console.log(`  would tell: ${words}`);
       }
     console.log("Nothing was written.");
   }

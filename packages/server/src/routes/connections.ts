@@ -39,11 +39,20 @@ export async function usersOf(name: string): Promise<ConnectionView["usedBy"]> {
 }
 
 const view = async ({ name, settings, secret, consent }: ConnectionRow): Promise<ConnectionView> => {
-  const { title, warehouse, asks: asked, takes: taken, lists, place, manner } = kindOf(settings);
+  const { title, warehouse, asks: asked, takes: taken, told, lists, place, manner } = kindOf(settings);
   return {
     name,
     ...settings,
-    about: { title, place: place(settings), manner: manner(settings), warehouse, asks: asked, takes: taken, lists },
+    about: {
+      title,
+      place: place(settings),
+      manner: manner(settings),
+      warehouse,
+      asks: asked,
+      takes: taken,
+      told,
+      lists,
+    },
     hasPassword: secret !== null,
     consent: asksConsent(settings) ? (consent === null || consent === undefined ? "missing" : "given") : null,
     usedBy: await usersOf(name),

@@ -1,3 +1,4 @@
+import { kindOf } from "@undercoat/core/connection/kinds";
 import {
   type Given,
   givensOf,
@@ -7,7 +8,6 @@ import {
   ResolveError,
   resolve,
 } from "@undercoat/core/parameter/resolve";
-import { kindOf } from "@undercoat/core/connection/kinds";
 import { findRing } from "@undercoat/core/pipeline/order";
 import { type From, type MarkForm, type Pipeline, sweeps } from "@undercoat/core/pipeline/pipeline";
 import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
@@ -186,7 +186,13 @@ async function resolvedProblems(
         message: `${whose}There is no connection ${from.connection}`,
       });
   for (const [load, { from, report }] of Object.entries(definition.loads))
-    if (report) found.push(...(await reportProblems(book, known, load, from, report)).map((one) => ({ ...one, message: whose + one.message })));
+    if (report)
+      found.push(
+        ...(await reportProblems(book, known, load, from, report)).map((one) => ({
+          ...one,
+          message: whose + one.message,
+        })),
+      );
   if (found.length) return found;
   const waits = await loadOrder(definition, (connection) => book.credentials(connection));
   const ring = findRing(waits);
@@ -227,9 +233,7 @@ async function reportProblems(
   const asked = sql === undefined ? "requests" : "statements";
   if (told === asked) return [];
   const takes = { requests: "requests: say a path", statements: "SQL statements: say sql" };
-  return [
-    { path, message: `${connection} (${title}) takes ${told === null ? "no marks of rows" : takes[told]}` },
-  ];
+  return [{ path, message: `${connection} (${title}) takes ${told === null ? "no marks of rows" : takes[told]}` }];
 }
 
 /** Snapshots of sources and warehouses, one a connection for as many questions as are asked; null where one can't be reached. */

@@ -20,6 +20,15 @@ import { Reasons } from "./Reasons.tsx";
 /** Numbers are a warehouse's own: rows of two may have the same. */
 const nameOf = (row: RejectedRow) => `${row.pipeline}/${row.load}/${row.id}`;
 
+/** Whether a row's source has been told of it. */
+function toldWords({ state, at, why }: NonNullable<RejectedRow["told"]>): string {
+  const when = moment(at);
+  if (state === "sent") return `Its source was told ${when}.`;
+  if (state === "refused") return `Its source refused to be told ${when}: ${why}.`;
+  if (state === "lacking") return `Its source can't be told: ${why}.`;
+  return `Its source was told ${when}, but did not answer${why ? `: ${why}` : ""}. It is not told again.`;
+}
+
 /** What one rejected row held, and where it came from. */
 function Detail({
   row,
@@ -43,7 +52,7 @@ function Detail({
       <p className="lead strong">{row.message}</p>
       <p className="quiet" style={{ margin: "4px 0 14px" }}>
         Rejected by <Link to={`/runs/${row.run}`}>run {row.run}</Link>, {moment(row.at)}.{" "}
-        {row.gone ? "It has left the list since." : ""}
+        {row.gone ? "It has left the list since." : ""} {row.told && toldWords(row.told)}
       </p>
       {row.original ? (
         <table className="plain">

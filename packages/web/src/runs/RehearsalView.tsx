@@ -1,7 +1,7 @@
 import { SegmentedControl } from "@mantine/core";
 import type { Example, Rehearsal } from "@undercoat/core/run/rehearsal";
 import { useState } from "react";
-import { grouped } from "../parts/format.ts";
+import { counted, grouped } from "../parts/format.ts";
 import { SqlText } from "../parts/SqlText.tsx";
 
 type Kind = "new" | "changed" | "rejected" | "deleted";
@@ -82,7 +82,7 @@ function Rejected({ rows }: { rows: Rehearsal["rejected"] }) {
 
 /** What one load of a run would do: its changes of the target, and real rows of each outcome. */
 export function RehearsalView({ rehearsal }: { rehearsal: Rehearsal }) {
-  const { tally, added, altered, rejected, gone, columns, key, changes, limit } = rehearsal;
+  const { tally, added, altered, rejected, gone, columns, key, changes, limit, marks } = rehearsal;
   const counts: Record<Kind, string> = {
     new: tally.new,
     changed: tally.changed,
@@ -118,6 +118,22 @@ export function RehearsalView({ rehearsal }: { rehearsal: Rehearsal }) {
           <p className="mono">{gone.map((values) => values.join(", ")).join(" · ")}</p>
         )}
       </div>
+      {marks && (marks.words.length > 0 || marks.lacking > 0) && (
+        <>
+          <h3 style={{ marginTop: 12 }}>Its source would be told, once it has committed</h3>
+          <ul className="plain mono" aria-label="Marks that would be sent">
+            {marks.words.map((words) => (
+              <li key={words} className="wrap">
+                {words}
+              </li>
+            ))}
+          </ul>
+          <p className="quiet">
+            {marks.lacking > 0 && `${counted(marks.lacking, "row")} can't be told: what the mark needs is not known. `}
+            Rows that it has been told of are not told again.
+          </p>
+        </>
+      )}
     </section>
   );
 }

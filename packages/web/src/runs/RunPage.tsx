@@ -1,6 +1,7 @@
 import { Button, Modal } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { RunLine, RunLoadView, RunView } from "@undercoat/core/api/api";
+import { marksFailed, marksWords } from "@undercoat/core/mark/mark";
 import { driftWords } from "@undercoat/core/run/drift";
 import { addTallies, balances, isOpen, reasonWords } from "@undercoat/core/run/run";
 import { useEffect, useRef, useState } from "react";
@@ -355,6 +356,11 @@ export default function RunPage() {
                     {load.findings.opened?.length
                       ? `: by ${load.findings.opened.map((one) => `${one.column} ${grouped(one.versions)}`).join(", ")}`
                       : ""}
+                  </div>
+                )}
+                {load.findings.told && (
+                  <div className={marksFailed(load.findings.told) ? "lead" : undefined}>
+                    {marksWords(load.findings.told)}
                   </div>
                 )}
                 {load.findings.drift.map((note) => (

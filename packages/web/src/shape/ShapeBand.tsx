@@ -7,6 +7,7 @@ import { counted } from "../parts/format.ts";
 import { Phrase } from "../pipeline/Phrase.tsx";
 import { ColumnEditor } from "./ColumnEditor.tsx";
 import { isMissing, type ShapeColumn, shapeColumns, useBothColumns, withColumns } from "./columns.ts";
+import { MarkEditor, markSentence } from "./MarkEditor.tsx";
 import { Pairing } from "./Pairing.tsx";
 import { DriftEditor, driftSentence, RejectsEditor, rejectsSentence } from "./policies.tsx";
 import { RulesEditor } from "./RulesEditor.tsx";
@@ -91,6 +92,16 @@ export function ShapeBand({ pipeline, load, name, preview, problems, canEdit, on
           editor={(close) => <RejectsEditor load={load} onSet={onSet} close={close} />}
         >
           {rejectsSentence(load)}
+        </Phrase>
+        {", and "}
+        <Phrase
+          fixed={!canEdit}
+          label="Marks sent back"
+          wrong={wrong("report")}
+          width={440}
+          editor={(close) => <MarkEditor load={load} onSet={onSet} close={close} />}
+        >
+          {markSentence(load)}
         </Phrase>
         . When the source changes,{" "}
         <Phrase

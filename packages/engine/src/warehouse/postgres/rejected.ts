@@ -34,6 +34,7 @@ export async function listRejected(
         key: JSON.parse(row.key ?? "null"),
         original: JSON.parse(row.original ?? "null"),
         at: text(row, "at"),
+        told: JSON.parse(row.told ?? "null"),
         gone: row.gone === "t",
       })),
       counts: counts.map((row) => ({
