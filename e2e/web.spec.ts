@@ -97,6 +97,56 @@ test("how a path is read is found out in the editor, and all of it read for its 
   await expect(page.getByRole("button", { name: /Save/ }).first()).toBeVisible();
 });
 
+test("a report by date is found out, its columns are ticked, and each day is proved by itself", async () => {
+  const { page, open, accessible } = desk;
+  await open("/connections/till-south");
+  await page.getByRole("textbox", { name: "Look at a path" }).fill("/takings");
+  await page.getByRole("button", { name: "Look" }).click();
+  await expect(page.getByText(/to is the last day that counts: from .* there are \d+ records/)).toBeVisible();
+  await page.getByRole("link", { name: "Load it" }).click();
+  await page.getByRole("textbox", { name: "Pipeline's title" }).fill("South tills");
+  await page.getByRole("button", { name: "Make the pipeline" }).click();
+  await expect(page.getByText(/It is asked for day by day, from today-P30D to today/)).toBeVisible();
+  await page.getByRole("button", { name: "Path" }).click();
+  await expect(page.getByRole("checkbox", { name: "average" })).toBeChecked();
+  await page.getByRole("checkbox", { name: "average" }).uncheck();
+  await expect(page.getByRole("textbox", { name: "Parameters", exact: true })).toHaveValue("measures=sales,amount");
+  await page.getByRole("combobox", { name: "Loaded days again" }).click();
+  await page.getByRole("option", { name: "three days back" }).click();
+  await accessible();
+  await page.getByRole("button", { name: "Set", exact: true }).click();
+  await expect(page.getByText(/asked for again three days back/)).toBeVisible();
+  await page.getByRole("button", { name: /^Save/ }).first().click();
+  await expect(page.getByText("version 2")).toBeVisible();
+  const [first] = run("run", "south-tills");
+  expect(first).toMatchObject({ rejected: "0", proof: { verdict: "proved", how: "received" } });
+  const [again] = run("run", "south-tills");
+  expect(Number(again.read)).toBeLessThan(Number(first.read) / 4);
+  expect(run("prove", "south-tills", "--rows")[0].slices).toHaveLength(30);
+});
+
+test("what a source is told of a rejected row is chosen, rehearsed, sent once, and stands with the row", async () => {
+  const { page, open, accessible } = desk;
+  await open("/pipelines/gate-service/incident");
+  await page.getByRole("button", { name: "Marks sent back" }).click();
+  await expect(page.getByRole("textbox", { name: "Path" })).toHaveValue("/incidents/{incident_id}/comments");
+  await page.getByRole("textbox", { name: "Sent with it, as JSON" }).fill("no JSON");
+  await expect(page.getByText("This is no JSON object")).toBeVisible();
+  await expect(page.getByRole("button", { name: "Set", exact: true })).toBeDisabled();
+  await accessible();
+  await page.keyboard.press("Escape");
+  await page.getByRole("button", { name: "Rehearse", exact: true }).click();
+  await page.getByRole("link", { name: "See the rows and the SQL" }).click();
+  await expect(page.getByRole("list", { name: "Marks that would be sent" })).toContainText(
+    'POST /incidents/26/comments {"text":"Not loaded: breaks the rule “an incident takes a while”"}',
+  );
+  await accessible();
+  await open("/rejected?load=gate-service%2Fincident");
+  await page.getByRole("row", { name: /harbour.incident 26/ }).click();
+  await expect(page.getByText(/Its source was told/)).toBeVisible();
+  await page.keyboard.press("Escape");
+});
+
 test("sets of a service and of a module are listed, and an hour moves them", async () => {
   const { page, open, accessible } = desk;
   await open("/connections/crew");

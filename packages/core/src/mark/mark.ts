@@ -99,7 +99,7 @@ export interface MarksTold {
 }
 
 /** True where somebody should look at what became of them. */
-export const marksFailed = ({ refused, unsure }: MarksTold): boolean => refused + unsure > 0;
+export const marksFailed = ({ refused, unsure, why }: MarksTold): boolean => refused + unsure > 0 || why !== null;
 
 /** `12 rows told to the source, 2 refused: gate answered 403` */
 export function marksWords({ sent, refused, unsure, lacking, left, why }: MarksTold): string {

@@ -162,7 +162,10 @@ function filtered(filter: RejectedFilter, inline = false): Filtered {
 /** Rejected rows, the latest first. */
 export function listRejected(filter: RejectedFilter, limit: number, offset = 0): { sql: string; values: string[] } {
   const { where, values, original, message } = filtered(filter);
-  const columns = `id::text, number::text, pipeline, load, target, code, col, reason, ${message} AS message, to_json(key)::text AS key, ${original}::text AS original, to_char(at, 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') AS at, left_run IS NOT NULL AS gone, (${toldOf})::text AS told`;
+  // What an application answered may hold what it was told.
+  const hidden = literal(JSON.stringify(filter.hidden ?? {}));
+  const why = `CASE WHEN ${hidden}::jsonb ? (t.pipeline || '/' || t.load) THEN NULL ELSE t.message END`;
+  const columns = `id::text, number::text, pipeline, load, target, code, col, reason, ${message} AS message, to_json(key)::text AS key, ${original}::text AS original, to_char(at, 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') AS at, left_run IS NOT NULL AS gone, (${toldOf(why)})::text AS told`;
   return {
     sql: `SELECT ${columns} FROM undercoat.rejected WHERE ${where} ORDER BY rejected.id DESC LIMIT ${Math.trunc(limit)} OFFSET ${Math.trunc(offset)}`,
     values,

@@ -32,5 +32,6 @@ ON CONFLICT (target, content, reason) DO UPDATE SET state = 'claimed', tries = t
 export const keepTold =
   "UPDATE undercoat.told SET state = $4, message = $5, at = now() WHERE target = $1 AND content = $2::bigint AND reason = $3";
 
-/** Of a row of the list whether its source was told, as JSON. */
-export const toldOf = `SELECT json_build_object('state', t.state, 'at', to_char(t.at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'why', t.message) FROM undercoat.told t WHERE t.target = rejected.target AND t.content = rejected.content AND t.reason = rejected.reason AND t.load = rejected.load AND t.pipeline = rejected.pipeline`;
+/** Of a row of the list whether its source was told, as JSON. @param why what is shown of the answer of one that was not, over `t` */
+export const toldOf = (why: string): string =>
+  `SELECT json_build_object('state', t.state, 'at', to_char(t.at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'why', ${why}) FROM undercoat.told t WHERE t.target = rejected.target AND t.content = rejected.content AND t.reason = rejected.reason AND t.load = rejected.load AND t.pipeline = rejected.pipeline`;

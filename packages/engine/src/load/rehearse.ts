@@ -14,7 +14,7 @@ import { apartFromOthers, findGone, guardReplaced, newsOf, withAllWhereShared } 
 import { definitionOf, type LoadName, type Planned, periodsFor, planFor, useFor } from "./planning.ts";
 import { type LoadReport, tellWaiting } from "./report.ts";
 import { stageRows, type Transfer } from "./staging.ts";
-import { markedRow, shownMarks } from "./tell.ts";
+import { markedRow } from "./tell.ts";
 import { windowWords } from "./words.ts";
 
 export interface RehearsalOrder extends LoadName {
@@ -24,6 +24,9 @@ export interface RehearsalOrder extends LoadName {
   /** look at so many rows only */
   limit: number | null;
 }
+
+/** Marks that would be sent that are shown. */
+const shownMarks = 20;
 
 /** Keys of rows gone from the source that are shown. */
 const goneShown = 20;
@@ -114,7 +117,6 @@ function rehearse(
     const late = existing && window.kind === "since" && changes.length === 0 ? await sifted.late(window.value) : null;
     await into.rollback();
     const marks = plan.report && marksFor(plan, plan.report, rejected);
-    for (const words of marks?.words ?? []) report.line(`would tell: ${words}`);
     return {
       into: formatTableName(plan.write.target),
       tally: { read, ...applied, deleted: sweeps ? String(gone.length) : applied.deleted, rejected: sifted.rejected },

@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto";
-import { type MarkedRow, type MarksTold, markOf, marksWords, markWords, usualMarks } from "@undercoat/core/mark/mark";
+import { type MarkedRow, type MarksTold, markOf, marksWords, usualMarks } from "@undercoat/core/mark/mark";
 import { type LoadPlan, stagedColumns } from "@undercoat/core/plan/plan";
 import { failureOf } from "../failure.ts";
 import type { Source } from "../source/source.ts";
@@ -66,23 +66,18 @@ export async function tellMarks(
         const why = "why" in arrival ? arrival.why : null;
         if (arrival.state !== "lacking") told.why ??= why;
         await list.keepTold(plan, row, arrival.state, why);
-        if (!("lacks" in mark) && (arrival.state !== "sent" || told.sent <= shownMarks))
-          report.line(
-            arrival.state === "sent" ? `told: ${markWords(mark)}` : `${arrival.state}: ${markWords(mark)}: ${why}`,
-          );
       }
     } finally {
       await teller.close().catch(() => undefined);
     }
     told.left = await list.countUntold(plan, run);
   } catch (error) {
+    told.left = await list.countUntold(plan, run).catch(() => told.left);
     told.why ??= failureOf(error, { name: form.connection ?? plan.connection }).message;
     report.line(`the source could not be told of rejected rows: ${told.why}`);
     return told;
   }
-  report.line(marksWords(told));
+  // A line is seen by everybody, what was answered is not.
+  report.line(marksWords({ ...told, why: null }));
   return told;
 }
-
-/** So many of a run's marks are told one by one. */
-export const shownMarks = 20;

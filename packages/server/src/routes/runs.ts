@@ -154,14 +154,20 @@ async function withoutPersonal(view: RunView, run: RunRow, user: UserRow): Promi
     view.loads.map(async (load) => {
       const { rehearsal, findings } = load;
       const definition = run.definition.loads[load.load];
-      if (!definition || maySeePersonal(user) || !(rehearsal || findings.asked)) return load;
+      if (!definition || maySeePersonal(user) || !(rehearsal || findings.asked || findings.told)) return load;
       const hidden = await personalColumns(definition);
-      // An answer as it came holds all of a record.
-      if (hidden.length && findings.asked)
-        return { ...load, findings: { ...findings, asked: { ...findings.asked, first: null } } };
-      if (!rehearsal) return load;
+      if (hidden.length === 0) return load;
+      const { asked, told } = findings;
+      // An answer as it came holds all of a record, or what was told of one.
+      const own = {
+        ...findings,
+        ...(asked ? { asked: { ...asked, first: null } } : {}),
+        ...(told ? { told: { ...told, why: null } } : {}),
+      };
+      if (!rehearsal) return { ...load, findings: own };
+      const { marks: _, ...rest } = rehearsal;
       const rejected = rehearsal.rejected.map((row) => ({ ...row, values: withoutHidden(row.values, hidden) }));
-      return { ...load, rehearsal: { ...rehearsal, rejected } };
+      return { ...load, findings: own, rehearsal: { ...rest, rejected } };
     }),
   );
   return { ...view, loads };

@@ -24,8 +24,9 @@ const nameOf = (row: RejectedRow) => `${row.pipeline}/${row.load}/${row.id}`;
 function toldWords({ state, at, why }: NonNullable<RejectedRow["told"]>): string {
   const when = moment(at);
   if (state === "sent") return `Its source was told ${when}.`;
-  if (state === "refused") return `Its source refused to be told ${when}: ${why}.`;
-  if (state === "lacking") return `Its source can't be told: ${why}.`;
+  if (state === "refused") return `Its source refused to be told ${when}${why ? `: ${why}` : ""}.`;
+  if (state === "lacking")
+    return `Its source can't be told${why ? `: ${why}` : ", as what is said of it is not known"}.`;
   return `Its source was told ${when}, but did not answer${why ? `: ${why}` : ""}. It is not told again.`;
 }
 
