@@ -318,6 +318,7 @@ describe("the Till reports", () => {
     const again = await pair.between(north.credentials).run(north.load);
     expect(again.proof).toMatchObject({ verdict: "proved", how: "received" });
     expect(again.proof.slices).toHaveLength(4);
+    expect(again.findings.asked?.left).toMatchObject({ told: { left: expect.any(Number) }, minute: null, hour: null });
     expect(Number(again.tally.changed)).toBeGreaterThan(0);
     expect(Number(again.tally.deleted)).toBe(1);
     expect((await counted())[1]?.rows).toBe(two.tally.new);

@@ -35,7 +35,9 @@ export const dimensions = ["till", "product"] as const;
 export const measures = ["sales", "amount", "average"] as const;
 /** Days that one report may be about. */
 const mostDays = 31;
-const day = 86_400_000;
+/** Requests that a key may make in an hour. */
+const mostRequests = 5000;
+const [day, hour] = [86_400_000, 3_600_000];
 
 const dayOf = (text: string | null) =>
   /^\d{4}-\d\d-\d\d$/.test(text ?? "") ? Date.parse(`${text}T00:00:00Z`) : Number.NaN;
@@ -114,6 +116,8 @@ export async function openTill({ port = 0, keys = { north: "north-key", south: "
   const counts: Record<string, number> = {};
   const troubles = new Troubles();
   let hours = 0;
+  /** when each key's requests of the last hour came */
+  const lately = new Map<string, number[]>();
 
   const takingOf = (account: string, at: number, till: number, product: number): Taking | null => {
     const today = Math.floor(Date.now() / day) * day;
@@ -190,6 +194,15 @@ export async function openTill({ port = 0, keys = { north: "north-key", south: "
         return response.writeHead(403, json).end('{"message":"The key may read reports and nothing else"}');
       if (url.pathname !== "/api/takings")
         return response.writeHead(404, json).end('{"message":"There is no such report"}');
+      const now = Date.now();
+      const within = (lately.get(account.key) ?? []).filter((at) => at > now - hour);
+      const resets = Math.ceil(((within[0] ?? now) + hour - now) / 1000);
+      response.setHeader("ratelimit-remaining", String(Math.max(0, mostRequests - within.length - 1)));
+      response.setHeader("ratelimit-reset", String(resets));
+      lately.set(account.key, within);
+      if (within.length >= mostRequests)
+        return response.writeHead(429, { ...json, "retry-after": String(resets) }).end();
+      within.push(now);
       if (await troubles.meets(response)) return;
       return answer(account.name, url.searchParams, response);
     });

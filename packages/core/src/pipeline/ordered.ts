@@ -27,6 +27,8 @@ const orders: Record<string, readonly string[]> = {
     "records",
     "page",
     "since",
+    "gone",
+    "count",
     "bulk",
     "parameters",
     "period",

@@ -45,6 +45,10 @@ export interface From {
   page?: PageForm;
   /** how an application is asked for what changed only */
   since?: SinceForm;
+  /** an application's own list of what it has deleted; without one, rows that are gone are found by comparing keys */
+  gone?: GoneForm;
+  /** where an answer says how many records there are in all; compared with those that were read */
+  count?: string;
   /** how an application exports all of it in the background; whole reads then take that way */
   bulk?: BulkForm;
   /** parameters of the address; `split` is none, but asks for a report part by part: by day, week or month between `from` and `to` */
@@ -109,6 +113,13 @@ export interface BulkForm {
   /** where the addresses of its parts are listed */
   parts: string;
   format: "csv" | "ndjson";
+}
+
+/** A list of deleted records. */
+export interface GoneForm extends Pick<From, "records" | "page" | "since"> {
+  path: string;
+  /** the members that identify a record, in the order of the load's key; those that the key takes where absent */
+  key?: string[];
 }
 
 /** The parameter that names a moment or a number, and what it means. */

@@ -110,6 +110,16 @@ const pageForm = Joi.object({
 
 const duration = Joi.string().custom(checked(durationSeconds), "duration");
 
+const httpPath = Joi.string()
+  .max(2000)
+  .pattern(/^\/(?!\/)[^\s#?]*$/, "path")
+  .messages({ "string.pattern.name": "{{#label}} is a path below the connection's address, such as /scans" });
+const sinceForm = Joi.object({
+  parameter: queryName.required(),
+  excludes: Joi.boolean().valid(true),
+  as: Joi.string().valid("seconds", "milliseconds"),
+});
+
 export const fromSchema = Joi.object({
   connection: connectionName.required(),
   table: sourceName,
@@ -136,17 +146,18 @@ export const fromSchema = Joi.object({
         "type",
       ),
   ),
-  path: Joi.string()
-    .max(2000)
-    .pattern(/^\/(?!\/)[^\s#?]*$/, "path")
-    .messages({ "string.pattern.name": "{{#label}} is a path below the connection's address, such as /scans" }),
+  path: httpPath,
   records: memberPath,
   page: pageForm,
-  since: Joi.object({
-    parameter: queryName.required(),
-    excludes: Joi.boolean().valid(true),
-    as: Joi.string().valid("seconds", "milliseconds"),
+  since: sinceForm,
+  gone: Joi.object({
+    path: httpPath.required(),
+    records: memberPath,
+    page: pageForm,
+    since: sinceForm,
+    key: Joi.array().items(column).min(1).max(32),
   }),
+  count: memberPath,
   bulk: Joi.object({
     begin: Joi.string()
       .pattern(/^\/(?!\/)\S*$/)
@@ -191,6 +202,8 @@ export const fromSchema = Joi.object({
   .with("records", "path")
   .with("page", "path")
   .with("since", "path")
+  .with("gone", "path")
+  .with("count", "path")
   .with("parameters", "path")
   .with("period", "parameters")
   .with("bulk", "path")

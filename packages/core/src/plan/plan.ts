@@ -117,6 +117,8 @@ export interface ReadRequest {
   /** how a report is asked for period by period, and for which days; null for what is no such report */
   periods: (Pick<Periods, "column" | "unit" | "again"> & Declared) | null;
   columns: PlannedColumn[];
+  /** true where the source lists what it has deleted */
+  listsGone: boolean;
   /** `given`: the type in which it comes, where texts state its values */
   watermark: {
     column: string;
@@ -412,6 +414,7 @@ export function planLoad(
       spans: spansOf(load.from),
       periods: periods?.read ?? null,
       columns,
+      listsGone: load.from.gone !== undefined,
       watermark: plannedWatermark(load, dataset),
     },
     shape,

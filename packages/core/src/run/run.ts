@@ -117,6 +117,15 @@ export interface AskedRequest {
   tries: number;
 }
 
+/** How many requests more an application may be asked. */
+export interface RequestsLeft {
+  /** by its own word, and when there are more again (ISO 8601) where it says so; null where it says nothing */
+  told: { left: number; resets: string | null } | null;
+  /** by the connection's own limits, where it has such */
+  minute: { left: number; of: number } | null;
+  hour: { left: number; of: number } | null;
+}
+
 /** What was asked of an application. */
 export interface Asked {
   /** the first of the requests, in their order */
@@ -126,6 +135,8 @@ export interface Asked {
   bytes: number;
   /** the beginning of the first page of records as it came */
   first: string | null;
+  /** how many requests were left after the last; absent where nothing limits them */
+  left?: RequestsLeft;
 }
 
 /** What a load found out besides its tally. */

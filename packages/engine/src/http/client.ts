@@ -5,11 +5,11 @@ import { setTimeout as pause } from "node:timers/promises";
 import { createBrotliDecompress, createGunzip, createInflate } from "node:zlib";
 import { allowance, growingWait, retryAfter } from "@undercoat/core/http/wait";
 import type { From } from "@undercoat/core/pipeline/pipeline";
-import type { AskedRequest } from "@undercoat/core/run/run";
+import type { AskedRequest, RequestsLeft } from "@undercoat/core/run/run";
 import { type Dispatcher, request } from "undici";
 import type { WebCredentials } from "../connection/credentials.ts";
 import { LoadFailure } from "../failure.ts";
-import { hold, waitFor } from "./pace.ts";
+import { hold, ownLeft, waitFor } from "./pace.ts";
 import { agent, destination, reach } from "./reach.ts";
 import { bearerOf, dropToken } from "./token.ts";
 
@@ -48,6 +48,8 @@ export interface HttpRequest {
   signal?: AbortSignal;
   /** told when a request has ended, and while one waits for its turn or before it is tried again */
   told?: (asked: AskedRequest) => void;
+  /** told after each answer how many requests more there may be */
+  left?: (left: RequestsLeft) => void;
   waiting?: (why: string | null) => void;
 }
 
@@ -155,6 +157,7 @@ export class HttpClient {
         continue;
       }
       const { status, headers, body } = answer;
+      asked.left?.(leftOf(name, settings.limits, headers));
       if (status >= 200 && status < 300) {
         tell(status, answer.bytes ?? body.length);
         const rest = allowance(headers, Date.now());
@@ -246,6 +249,14 @@ export class HttpClient {
       return typeof taken === "number" ? { ...told, body: Buffer.alloc(0), bytes: taken } : { ...told, body: taken };
     }
   }
+}
+
+/** How many requests more there may be, by what was answered and by the connection's own limits. */
+function leftOf(name: string, limits: WebCredentials["settings"]["limits"], headers: Answer["headers"]): RequestsLeft {
+  const now = Date.now();
+  const rest = allowance(headers, now);
+  const resets = rest?.resets == null ? null : new Date(now + rest.resets).toISOString();
+  return { told: rest && { left: rest.left, resets }, ...ownLeft(name, limits) };
 }
 
 /** The headers that sign a request in. */

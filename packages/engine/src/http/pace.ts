@@ -1,5 +1,6 @@
 import { setTimeout as pause } from "node:timers/promises";
 import type { WebSettings } from "@undercoat/core/pipeline/pipeline";
+import type { RequestsLeft } from "@undercoat/core/run/run";
 
 /** When requests of each connection began, the latest last, in milliseconds; of this process alone. */
 const begun = new Map<string, number[]>();
@@ -12,6 +13,18 @@ const held = new Map<string, number>();
 /** Lets no request to an application begin before a moment, which it has asked for. */
 export function hold(name: string, until: number): void {
   held.set(name, until);
+}
+
+/** How many requests more a connection's own limits let begin now; null where it has no such limit. */
+export function ownLeft(name: string, limits: WebSettings["limits"]): Pick<RequestsLeft, "minute" | "hour"> {
+  const now = Date.now();
+  const left = (unit: keyof typeof spans) => {
+    const of = limits?.[unit];
+    if (!of) return null;
+    const within = (begun.get(name) ?? []).filter((at) => at > now - spans[unit]).length;
+    return { left: Math.max(0, of - within), of };
+  };
+  return { minute: left("minute"), hour: left("hour") };
 }
 
 /** Waits until a connection's own limits let a request begin, which then counts; where there is patience, also as long as the application has asked for. */

@@ -1,11 +1,11 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import { type LoadPlan, mayGo, ofFiles, sharingColumn, type Without } from "@undercoat/core/plan/plan";
+import { type LoadPlan, mayGo, ofFiles, sharingColumn, type Window, type Without } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import type { Scope } from "@undercoat/core/run/run";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import { LoadFailure } from "../failure.ts";
 import { goneKeys } from "../proof/rows.ts";
-import type { Answers, News } from "../source/source.ts";
+import type { Answers, News, Snapshot } from "../source/source.ts";
 import type { Sifted, WarehouseSession } from "../warehouse/warehouse.ts";
 import type { LoadReport } from "./report.ts";
 
@@ -77,11 +77,43 @@ export async function sweep(
   gone: string[][],
   warehouse: WarehouseSession,
   report: LoadReport,
-): Promise<{ rows: string; slices: (string | null)[] }> {
+): Promise<Swept> {
   if (gone.length === 0) return { rows: "0", slices: [] };
   const swept = await warehouse.sweep(plan, gone);
   report.line(`${grouped(swept.rows)} rows gone from the source ${done[plan.write.deletions?.how ?? "remove"]}`);
   return swept;
+}
+
+/** What a sweep did that was none. */
+export const nothingSwept: Swept = { rows: "0", slices: [] };
+
+interface Swept {
+  rows: string;
+  slices: (string | null)[];
+}
+
+/**
+ * Removes or marks the rows that a source lists as deleted since the watermark, where it lists them. What has come again since
+ * is among the rows that are read, and written after this. @throws LoadFailure where they are more than the load allows
+ */
+export async function sweepListed(
+  plan: LoadPlan,
+  window: Window,
+  existing: Dataset,
+  { source, warehouse }: { source: Pick<Snapshot, "gone">; warehouse: WarehouseSession },
+  report: LoadReport,
+): Promise<Swept> {
+  const { deletions, guard, target } = plan.write;
+  if (!deletions || !plan.read.listsGone || window.kind !== "since" || !source.gone) return nothingSwept;
+  const keys = await source.gone(plan, window);
+  const held = await warehouse.targetRows(plan, existing);
+  const swept = await sweep(plan, keys, warehouse, report);
+  report.line(`${grouped(String(keys.length))} rows listed as deleted, ${grouped(swept.rows)} of which stood there`);
+  if (BigInt(swept.rows) <= mayGo(guard, held)) return swept;
+  throw new LoadFailure({
+    message: `The source lists more than ${guard.most} % of the ${grouped(String(held))} rows of ${formatTableName(target)} as deleted`,
+    hint: "Nothing was written. If the source is right, allow more in the load's deletions and run again.",
+  });
 }
 
 /** Fails a load in mode replace that would leave far fewer rows than its target holds. */

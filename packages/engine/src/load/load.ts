@@ -21,7 +21,16 @@ import type { FiguresOfSide } from "../proof/side.ts";
 import type { Answers, News, Source } from "../source/source.ts";
 import type { Applied, Received, Sifted, Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
-import { apartFromOthers, findGone, guardReplaced, newsOf, sweep, withAllWhereShared } from "./gone.ts";
+import {
+  apartFromOthers,
+  findGone,
+  guardReplaced,
+  newsOf,
+  nothingSwept,
+  sweep,
+  sweepListed,
+  withAllWhereShared,
+} from "./gone.ts";
 import { definitionOf, type LoadName, type Planned, periodsFor, planFor, useFor } from "./planning.ts";
 import { type LoadReport, type PhaseClock, phaseClock, tellWaiting } from "./report.ts";
 import { stageRows, transfer } from "./staging.ts";
@@ -158,7 +167,8 @@ class LoadRun {
     // Each period of a report takes the place of its own rows, whenever it is asked for.
     const asked = plan.write.span
       ? due.window.kind === "all"
-      : order.scope.kind === "gone" || (isDue(order.scope) && planned.sweep);
+      : order.scope.kind === "gone" ||
+        (isDue(order.scope) && (planned.sweep || (plan.read.listsGone && due.window.kind === "all")));
     const looksForGone = plan.write.deletions !== null && existing !== null && asked;
     const landed = await this.land(plan, due, existing === null, looksForGone);
     if (existing) await apartFromOthers(plan, news, landed.sifted, warehouse);
@@ -187,7 +197,9 @@ class LoadRun {
           warehouse,
           report,
         )
-      : { rows: "0", slices: [] };
+      : existing
+        ? await sweepListed(plan, due.window, existing, { source, warehouse }, report)
+        : nothingSwept;
     if (existing && changes.length === 0) await landed.sifted?.addAhead(report.line);
     const compared = await this.beginFigures(plan, landed, proving, swept.slices);
     const added = new Set(existing?.columns.map((column) => column.name));
@@ -199,7 +211,7 @@ class LoadRun {
             report.line,
           );
     if (!existing) await warehouse.finishTarget(plan, report.line);
-    if (sweeping) applied.deleted = swept.rows;
+    if (sweeping || swept !== nothingSwept) applied.deleted = swept.rows;
     const after = landed.fresh || !landed.sifted ? null : await landed.sifted.after();
     const found = landed.fresh || !landed.sifted ? await warehouse.within(plan) : await landed.sifted.within();
     if (applied.closed !== undefined) applied.closed = (BigInt(applied.closed) + BigInt(swept.rows)).toString();

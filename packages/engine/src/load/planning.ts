@@ -102,5 +102,7 @@ export async function planFor(name: LoadName, { source, warehouse }: Asked, use:
   );
   const plan = { ...made, hashing: source.answers(made)?.hashing ?? made.hashing };
   await warehouse?.admit(plan);
-  return { plan, dataset, existing, drifted, sweep: known.sweep, kept: known.history };
+  // Where the source lists what it has deleted, keys are compared only when it is said how often.
+  const compares = !plan.read.listsGone || load.into.deletions?.every !== undefined;
+  return { plan, dataset, existing, drifted, sweep: known.sweep && compares, kept: known.history };
 }

@@ -10,7 +10,15 @@ import { formatTableName, parseTableName } from "@undercoat/core/sql/identifier"
 import type { Source } from "../source/source.ts";
 import type { Warehouse } from "../warehouse/warehouse.ts";
 import { type Ends, withEnds } from "./ends.ts";
-import { apartFromOthers, findGone, guardReplaced, newsOf, withAllWhereShared } from "./gone.ts";
+import {
+  apartFromOthers,
+  findGone,
+  guardReplaced,
+  newsOf,
+  nothingSwept,
+  sweepListed,
+  withAllWhereShared,
+} from "./gone.ts";
 import { definitionOf, type LoadName, type Planned, periodsFor, planFor, useFor } from "./planning.ts";
 import { type LoadReport, tellWaiting } from "./report.ts";
 import { stageRows, type Transfer } from "./staging.ts";
@@ -114,12 +122,19 @@ function rehearse(
     const gone = sweeps
       ? await findGone(plan, await into.without(plan), existing, { answers, warehouse: into }, report, news)
       : [];
+    const listed =
+      existing && !sweeps ? await sweepListed(plan, window, existing, { source: from, warehouse: into }, report) : null;
     const late = existing && window.kind === "since" && changes.length === 0 ? await sifted.late(window.value) : null;
     await into.rollback();
     const marks = plan.report && marksFor(plan, plan.report, rejected);
     return {
       into: formatTableName(plan.write.target),
-      tally: { read, ...applied, deleted: sweeps ? String(gone.length) : applied.deleted, rejected: sifted.rejected },
+      tally: {
+        read,
+        ...applied,
+        deleted: sweeps ? String(gone.length) : listed && listed !== nothingSwept ? listed.rows : applied.deleted,
+        rejected: sifted.rejected,
+      },
       limit: limit !== null && BigInt(read) >= BigInt(limit) ? limit : null,
       changes,
       findings: {

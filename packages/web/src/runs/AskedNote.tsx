@@ -1,8 +1,25 @@
 import { Modal } from "@mantine/core";
-import type { Asked, AskedRequest } from "@undercoat/core/run/run";
+import type { Asked, AskedRequest, RequestsLeft } from "@undercoat/core/run/run";
 import { useState } from "react";
 import { DataTable } from "../parts/DataTable.tsx";
-import { bytes, counted, grouped } from "../parts/format.ts";
+import { bytes, counted, grouped, moment } from "../parts/format.ts";
+
+/** `940 of 1,000 requests of this hour are left by the connection's own limit.` */
+function leftWords({ told, minute, hour }: RequestsLeft): string {
+  const own = [minute && { ...minute, unit: "minute" }, hour && { ...hour, unit: "hour" }].flatMap((one) => one ?? []);
+  const parts = [
+    ...(told
+      ? [
+          `${counted(told.left, "request")} ${told.left === 1 ? "was" : "were"} left by its own word${told.resets ? ` until ${moment(told.resets)}` : ""}`,
+        ]
+      : []),
+    ...own.map(
+      ({ left, of, unit }) =>
+        `${grouped(String(left))} of ${grouped(String(of))} of this ${unit} by the connection's own limit`,
+    ),
+  ];
+  return parts.length ? `${parts.join(", ")}. ` : "";
+}
 
 /** What a run asked of an application: how often, and, one click away, each request and the first page that came. */
 export function AskedNote({ into, asked }: { into: string; asked: Asked }) {
@@ -16,6 +33,7 @@ export function AskedNote({ into, asked }: { into: string; asked: Asked }) {
       </button>
       , {bytes(asked.bytes)}
       {again > 0 && `, ${counted(again, "of them tried again", "of them tried again")}`}.{" "}
+      {asked.left && leftWords(asked.left)}
       {asked.first && (
         <button type="button" className="link" onClick={() => setOpen("first")}>
           The first page as it came

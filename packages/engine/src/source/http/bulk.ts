@@ -27,7 +27,7 @@ export interface BulkReading {
   client: HttpClient;
   form: BulkForm;
   /** what goes along with every request */
-  asks: Pick<HttpRequest, "signal" | "told" | "waiting">;
+  asks: Pick<HttpRequest, "signal" | "told" | "left" | "waiting">;
   /** the names of a row's fields, in their order */
   names: readonly string[];
   /** lays a record of JSON out as a row */

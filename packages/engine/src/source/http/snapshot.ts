@@ -7,7 +7,7 @@ import { askedSince, sinceValue } from "@undercoat/core/http/since";
 import type { BulkForm, From } from "@undercoat/core/pipeline/pipeline";
 import { partsOf } from "@undercoat/core/plan/periods";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
-import type { Asked, AskedRequest } from "@undercoat/core/run/run";
+import type { Asked, AskedRequest, RequestsLeft } from "@undercoat/core/run/run";
 import type { DayInterval } from "@undercoat/core/schedule/intervals";
 import { canonicalType } from "@undercoat/core/sql/type";
 import { LoadFailure } from "../../failure.ts";
@@ -20,6 +20,8 @@ import { bulkOf } from "./bulk.ts";
 import { type Page, pagesOf, unheard } from "./pages.ts";
 import { Spool } from "./spool.ts";
 
+/** Most deleted records that one run hears of. */
+const mostListed = 1_000_000;
 /** So many requests are told one by one. */
 const mostTold = 500;
 /** So much of the first page is kept to be shown, in characters. */
@@ -76,9 +78,21 @@ export class HttpSnapshot extends Whole implements Snapshot {
 
   private async ask(address: string): Promise<Answer> {
     const { client, signal, waiting, asks, goesOn: patient } = this.options;
-    const answer = await client.ask({ address, ...asks, patient, signal, waiting, told: (asked) => this.tell(asked) });
+    const answer = await client.ask({
+      address,
+      ...asks,
+      patient,
+      signal,
+      waiting,
+      told: (asked) => this.tell(asked),
+      left: (left) => this.keepLeft(left),
+    });
     this.date ??= answer.headers.date ?? null;
     return answer;
+  }
+
+  private keepLeft(left: RequestsLeft): void {
+    if (left.told || left.minute || left.hour) this.told.left = left;
   }
 
   private tell(asked: AskedRequest): void {
@@ -190,6 +204,48 @@ export class HttpSnapshot extends Whole implements Snapshot {
     return new Date(Number.isNaN(at) ? Date.now() : at).toISOString().replace("Z", "+00");
   }
 
+  /** The keys of what the application lists as deleted since the watermark. */
+  async gone(plan: LoadPlan, window: Window): Promise<string[][]> {
+    const form = this.from?.gone;
+    if (!form) return [];
+    const { name } = this.options;
+    const sources = plan.write.key.map((key) => plan.read.columns.find((column) => column.name === key)?.source);
+    const members = form.key ?? sources.map((source) => source ?? "");
+    if (members.length !== plan.write.key.length)
+      throw new LoadFailure({
+        message: `The list of the deleted names ${members.length} members, and the load's key has ${plan.write.key.length}`,
+        hint: "Say the key's members in its order: gone: { path, key: [scan_id] }",
+      });
+    const { watermark } = plan.read;
+    const since =
+      form.since && watermark && window.kind === "since"
+        ? { [form.since.parameter]: sinceValue(form.since, { ...watermark, value: window.value }) }
+        : {};
+    const reading = { name, from: form, ask: (at: string) => this.ask(at), spool: null, all: true, ...unheard };
+    const keys: string[][] = [];
+    for await (const { records, address } of pagesOf(
+      reading,
+      this.options.client.addressOf({ ...form, parameters: since }),
+    ))
+      for (const [at, text] of records.entries()) {
+        const record = jsonRecord(text, at + 1, false);
+        const values = "fault" in record ? [] : members.map((member) => record.values.get(member) ?? null);
+        if (values.length === 0 || values.includes(null))
+          throw new LoadFailure({
+            message: `${name}'s list of the deleted has an entry without ${members.join(", ")}`,
+            detail: `${shownAddress(address)}\n${text.slice(0, 300)}`,
+            hint: "Say which of its members identify a record: gone: { path, key: [id] }",
+          });
+        keys.push(values as string[]);
+        if (keys.length > mostListed)
+          throw new LoadFailure({
+            message: `${name} lists more than ${mostListed} deleted records`,
+            hint: "Say by which parameter it tells those of late (gone: { since }), or run the whole load.",
+          });
+      }
+    return keys;
+  }
+
   private windowAddress(plan: LoadPlan, window: Window): string {
     if (!this.from) throw new Error("An application is described before it is read");
     const { since } = this.from;
@@ -271,7 +327,12 @@ export class HttpSnapshot extends Whole implements Snapshot {
   /** The records of an export, laid out as rows. */
   private async *exported(form: BulkForm): AsyncGenerator<Piece> {
     const { name, client, signal, waiting, note = () => undefined } = this.options;
-    const asks = { signal, waiting, told: (asked: AskedRequest) => this.tell(asked) };
+    const asks = {
+      signal,
+      waiting,
+      told: (asked: AskedRequest) => this.tell(asked),
+      left: (left: RequestsLeft) => this.keepLeft(left),
+    };
     const row = rowOf(this.names, this.flatten, "no record that was looked at");
     const reading = {
       name,
