@@ -167,7 +167,7 @@ test("sets of a service and of a module are listed, and an hour moves them", asy
   expect(person.proof.verdict).toBe("proved");
   expect(Number(shift.new)).toBeGreaterThan(0);
   const scans = run("run", "gate-service", "--load", "scan")[0];
-  expect(scans).toMatchObject({ new: "60", proof: { verdict: "proved" } });
+  expect(scans).toMatchObject({ new: "60", deleted: "2", proof: { verdict: "proved" } });
 });
 
 test("no page threw, and none broke its content policy", () => {

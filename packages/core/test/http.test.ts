@@ -354,6 +354,6 @@ test("an entity set is asked for its own columns, in the order of its whole key"
   const [set] = readMetadata(
     '<e:Edmx xmlns:e="x"><e:DataServices><Schema Namespace="N"><EntityType Name="T"><Key><PropertyRef Name="A"/><PropertyRef Name="B"/></Key><Property Name="A" Type="Edm.Int64"/><Property Name="B" Type="Edm.String"/><Property Name="C" Type="Edm.Decimal" Precision="5" Scale="variable"/></EntityType><EntityContainer Name="C"><EntitySet Name="Things" EntityType="N.T"/></EntityContainer></Schema></e:DataServices></e:Edmx>',
   );
-  expect(set && askedOf(set)).toEqual({ $select: "A,B,C", $orderby: "A,B" });
+  expect(set && askedOf(set)).toEqual({ $count: "true", $select: "A,B,C", $orderby: "A,B" });
   expect(set?.fields.map(({ type }) => type)).toEqual(["bigint", "text", "numeric"]);
 });

@@ -182,10 +182,10 @@ pipelines:
     warehouse: warehouse
     loads:
       scan:
-        from: { connection: gate, path: /scans, records: data, page: { cursor: next, as: after, size: 1000, sizeAs: limit }, since: { parameter: updated_after, excludes: true } }
+        from: { connection: gate, path: /scans, records: data, page: { cursor: next, as: after, size: 1000, sizeAs: limit }, since: { parameter: updated_after, excludes: true }, gone: { path: /scans/deleted, records: data, page: { cursor: next, as: after, size: 1000, sizeAs: limit }, since: { parameter: deleted_since } } }
         watermark: { column: updated_at, lookBack: PT10M }
         columns: { scan_id: scan_id, ticket: ticket, port: port, gate: gate, result: result, paid: { as: paid, type: "numeric(8,2)" }, scanned_at: scanned_at, updated_at: updated_at, device: device }
-        into: { table: harbour.scan, mode: upsert, key: [scan_id] }
+        into: { table: harbour.scan, mode: upsert, key: [scan_id], deleted: remove }
         proof: { by: { column: scanned_at, slice: day, zone: Europe/Oslo }, figures: [rows, sum(paid)] }
       incident:
         from: { connection: gate, path: /incidents, records: data, page: { cursor: next, as: after, size: 500, sizeAs: limit } }

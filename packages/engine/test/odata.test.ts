@@ -93,6 +93,7 @@ describe("the Crew office", () => {
     const first = await pair.between(office()).run(shifts);
     expect(first.tally).toMatchObject({ read: "2400", new: "2400", rejected: "0" });
     expect(first.proof).toMatchObject({ verdict: "proved", depth: "cells" });
+    expect(first.findings.asked?.counts).toEqual({ least: "2400", most: "2400", read: "2400" });
     expect(
       await pair.atWarehouse(
         `SELECT max("Number")::text AS number, sum("Hours")::text AS hours FROM landing.shift WHERE "PersonId" = 1`,

@@ -129,7 +129,7 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
     next.searchParams.set("$skiptoken", String(from + size));
     const link = from + size < rows.length ? `,"@odata.nextLink":${JSON.stringify(next.href)}` : "";
     response.writeHead(200, { "content-type": "application/json;odata.metadata=none", "odata-version": "4.0" }).end(
-      `{"value":[${rows
+      `{${url.searchParams.get("$count") === "true" ? `"@odata.count":${rows.length},` : ""}"value":[${rows
         .slice(from, from + size)
         .map(written)
         .join(",")}]${link}}`,

@@ -27,7 +27,11 @@ export function openApi(origin: string): object {
     servers: [{ url: `${origin}/api` }],
     paths: {
       "/scans": reads("Tickets read at the ports' gates", "Scan", parameters.since),
-      "/scans/deleted": reads("Scans that were struck out", "Deleted"),
+      "/scans/deleted": reads("Scans that were struck out", "Deleted", {
+        name: "deleted_since",
+        in: "query",
+        schema: moment,
+      }),
       "/incidents": reads("What went wrong at a gate", "Incident"),
     },
     components: {

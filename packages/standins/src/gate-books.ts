@@ -135,8 +135,10 @@ export class Scans {
     return `${lines.join("\n")}\n`;
   }
 
-  deletedPage(): Rows {
-    const all = [...this.deleted].toSorted(([a], [b]) => a - b);
+  /** @param since only those that were struck out then or later */
+  deletedPage(since: string | null): Rows {
+    const from = Date.parse(since ?? "") || 0;
+    const all = [...this.deleted].filter(([, at]) => at >= from).toSorted(([a], [b]) => a - b);
     return {
       keyOf,
       of: (after, most) =>

@@ -214,7 +214,8 @@ export async function openGate({
           : { state: "done", records: books.size, parts };
       return give(response, 200, JSON.stringify(state));
     }
-    if (path === "/scans/deleted") return may("scans.read") && page(url, response, books.deletedPage());
+    if (path === "/scans/deleted")
+      return may("scans.read") && page(url, response, books.deletedPage(url.searchParams.get("deleted_since")));
     if (path === "/incidents") return may("incidents.read") && page(url, response, books.incidentPage());
     const [, of, kind] = /^\/((scans|incidents)\/\d+)\/comments$/.exec(path) ?? [];
     if (of && request.method === "POST") {

@@ -149,6 +149,7 @@ export function readMetadata(xml: string): ApiResource[] {
 export function askedOf({ fields, key, keys }: Pick<ApiResource, "fields" | "key" | "keys">): Record<string, string> {
   const order = keys ?? (key === null ? [] : [key]);
   return {
+    $count: "true",
     $select: fields.map((field) => field.name).join(","),
     ...(order.length ? { $orderby: order.join(",") } : {}),
   };

@@ -135,6 +135,8 @@ export interface Asked {
   bytes: number;
   /** the beginning of the first page of records as it came */
   first: string | null;
+  /** how many records the application said there are, the fewest and the most while it was read, and how many were read; absent where it does not say */
+  counts?: { least: string; most: string; read: string };
   /** how many requests were left after the last; absent where nothing limits them */
   left?: RequestsLeft;
 }

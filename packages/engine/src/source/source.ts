@@ -46,8 +46,6 @@ export interface Snapshot {
   news(since: string): Promise<News>;
   /** The keys of what it lists as deleted, in the order of the load's key, where it lists that; for a window past a watermark. */
   gone?(plan: LoadPlan, window: Window): Promise<string[][]>;
-  /** How many records it says there are of those that were read, and how many were; null where it doesn't say. Told once they have come. */
-  counts?(): { told: string; read: string } | null;
   /** Its parts, such as files, as they have been read so far; none where it has none. */
   parts(): FileRead[];
   /** when reading began, ISO 8601, of a source that has no one moment: what changed since may not be among the rows. Told once they have come */

@@ -21,6 +21,10 @@ function leftWords({ told, minute, hour }: RequestsLeft): string {
   return parts.length ? `${parts.join(", ")}. ` : "";
 }
 
+/** `It counts 2,405 records, and 2,405 were read.` */
+const countWords = ({ least, most, read }: NonNullable<Asked["counts"]>) =>
+  `It counts ${least === most ? grouped(least) : `${grouped(least)} to ${grouped(most)}`} records, and ${grouped(read)} were read. `;
+
 /** What a run asked of an application: how often, and, one click away, each request and the first page that came. */
 export function AskedNote({ into, asked }: { into: string; asked: Asked }) {
   const [open, setOpen] = useState<"requests" | "first" | null>(null);
@@ -33,6 +37,7 @@ export function AskedNote({ into, asked }: { into: string; asked: Asked }) {
       </button>
       , {bytes(asked.bytes)}
       {again > 0 && `, ${counted(again, "of them tried again", "of them tried again")}`}.{" "}
+      {asked.counts && countWords(asked.counts)}
       {asked.left && leftWords(asked.left)}
       {asked.first && (
         <button type="button" className="link" onClick={() => setOpen("first")}>

@@ -1,5 +1,5 @@
 import { JsonFault } from "@undercoat/core/file/json";
-import { recordsIn } from "@undercoat/core/http/body";
+import { recordsIn, valueAt } from "@undercoat/core/http/body";
 import { firstPage, nextPage, type PageState } from "@undercoat/core/http/page";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import { LoadFailure } from "../../failure.ts";
@@ -17,7 +17,7 @@ export interface Page {
 /** What reading pages needs. */
 export interface Reading {
   name: string;
-  from: Pick<From, "records" | "page">;
+  from: Pick<From, "records" | "page" | "count">;
   ask(address: string): Promise<Answer>;
   /** where pages are kept; null where they are not */
   spool: Spool | null;
@@ -27,12 +27,19 @@ export interface Reading {
   began(at: string): void;
   /** told what people should know of how the pages came */
   note(words: string): void;
+  /** told how many records the application says there are, with each page that says so */
+  counted(records: bigint): void;
   /** told how many pages were read before a load was cut, and since when */
   resumed(pages: number, since: string | null): void;
 }
 
 /** Of a look nothing needs to be told. */
-export const unheard = { began: () => undefined, note: () => undefined, resumed: () => undefined };
+export const unheard = {
+  began: () => undefined,
+  note: () => undefined,
+  counted: () => undefined,
+  resumed: () => undefined,
+};
 
 /** The latest records are remembered, so many characters of them, so that one which stands on two pages is given once. */
 const remembered = 4_000_000;
@@ -78,7 +85,12 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
       else seen.add(record);
       return !known;
     });
-  const part = (body: string, at: PageState) => recordsOf(name, body, from.records, at);
+  const part = (body: string, at: PageState) => {
+    const records = recordsOf(name, body, from.records, at);
+    const count = from.count === undefined ? null : valueAt(body, from.count);
+    if (count && /^\d{1,15}$/.test(count.text)) reading.counted(BigInt(count.text));
+    return records;
+  };
 
   if (spool && spool.length > 0) {
     if (await goesOn(reading, spool)) {

@@ -280,6 +280,17 @@ export class HttpSnapshot extends Whole implements Snapshot {
     }
   }
 
+  /** @throws LoadFailure where other records were read than the application says there are, whenever it said so */
+  private compareCounts(counts: NonNullable<Asked["counts"]>, rows: number): void {
+    counts.read = String(rows);
+    const { least, most } = counts;
+    if (BigInt(rows) >= BigInt(least) && BigInt(rows) <= BigInt(most)) return;
+    throw new LoadFailure({
+      message: `${this.options.name} says that there are ${least === most ? least : `${least} to ${most}`} records, and ${rows} came`,
+      hint: "Nothing was written. Check how its pages follow each other, and that this is what it counts (count).",
+    });
+  }
+
   /** What of a reading had been read before, as a note; of a report all of it together. */
   private tellResumed(): void {
     const { pages, since } = this.resumed;
@@ -292,7 +303,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
   /** The records of pages, laid out as rows. @param part the period that they are of, in a report */
   private async *paged(address: string, limit: number | null, period: DayInterval | null): AsyncGenerator<Piece> {
     const { name, goesOn } = this.options;
-    const { records, page } = this.from ?? {};
+    const { records, page, count } = this.from ?? {};
     const part = period?.from ?? null;
     // What is not over yet says something else the next time.
     const over = period === null || period.to <= new Date().toISOString().slice(0, 10);
@@ -300,7 +311,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
     if (spool) this.spools.push(spool);
     const reading = {
       name,
-      from: { records, page },
+      from: { records, page, count },
       ask: (at: string) => this.ask(at),
       spool,
       all: limit === null,
@@ -308,12 +319,17 @@ export class HttpSnapshot extends Whole implements Snapshot {
         this.start ??= at;
       },
       note: (words: string) => this.options.note?.(part === null ? words : `${part}: ${words}`),
+      counted: (count: bigint) => {
+        told.least = told.least === null || count < told.least ? count : told.least;
+        told.most = told.most === null || count > told.most ? count : told.most;
+      },
       resumed: (pages: number, since: string | null) => {
         this.resumed.pages += pages;
         this.resumed.since ??= since;
       },
     };
     const row = rowOf(this.names, this.flatten, "no record that was looked at");
+    const told: { least: bigint | null; most: bigint | null } = { least: null, most: null };
     const laid = (text: string, at: number) => {
       const record = row(bare(jsonRecord(text, at + 1, this.flatten)));
       return part === null ? record : { ...record, fields: [...record.fields, part] };
@@ -322,6 +338,13 @@ export class HttpSnapshot extends Whole implements Snapshot {
       this.told.first ??= texts.join("\n").slice(0, firstShown);
       yield { part, where: `${part === null ? "" : `${part}, `}page ${number}`, records: texts.map(laid) };
     }
+    if (told.least === null || told.most === null) return;
+    const { least = "0", most = "0" } = this.told.counts ?? {};
+    this.told.counts = {
+      least: String(BigInt(least) + told.least),
+      most: String(BigInt(most) + told.most),
+      read: "0",
+    };
   }
 
   /** The records of an export, laid out as rows. */
@@ -376,6 +399,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
       if (signal?.aborted || (limit !== null && rows >= limit)) break;
     }
     this.tellResumed();
+    if (this.told.counts && limit === null) this.compareCounts(this.told.counts, rows);
     tell(rows);
   }
 

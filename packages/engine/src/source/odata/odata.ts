@@ -144,6 +144,7 @@ export class ODataSource implements Source {
           path: set.path,
           records: "value",
           page: { next: nextLink },
+          count: "@odata.count",
           parameters: askedOf(set),
         };
       },
