@@ -142,7 +142,8 @@ function listIn(document: Document, schema: unknown, path: string[] = []): { pat
 const cursorMember = /^(next_?cursor|next|end_?cursor|next_?page_?token|next_?token|continuation(_?token)?)$/i;
 const cursorParameter = /^(cursor|after|page_?token|next_?token|token|continuation(_?token)?)$/i;
 const sizeParameter = /^(limit|per_?page|page_?size|size|top)$/i;
-const sinceParameter = /^((updated|modified|changed)(_?at)?_?(since|after|from|gte?|min)|since|changed_?since)$/i;
+const sinceParameter =
+  /^((updated|modified|changed|deleted|removed)(_?at)?_?(since|after|from|gte?|min)|since|changed_?since)$/i;
 
 /** How pages follow each other, by the names of parameters and of what stands beside the records. */
 function pageOf(parameters: Map<string, Node>, beside: Node, linked: boolean): PageForm | null {

@@ -52,7 +52,7 @@ function formOf(way: string, { size, sizeAs }: PageForm): PageForm | undefined {
 export function readWords(from: From): string {
   const { records, page, since } = from;
   const way = ways.find(({ value }) => value === wayOf(page))?.label ?? "";
-  return ` Records stand at ${records ?? "the answer itself"}; ${way}${page?.size ? `, ${grouped(String(page.size))} records each` : ""}${since ? `; ${since.parameter} asks for what changed` : ""}.${reportWords(from)}`;
+  return ` Records stand at ${records ?? "the answer itself"}; ${way}${page?.size ? `, ${grouped(String(page.size))} records each` : ""}${since ? `; ${since.parameter} asks for what changed` : ""}.${from.gone ? ` What was deleted is listed at ${from.gone.path}.` : ""}${reportWords(from)}`;
 }
 
 /** Parameters as a person writes them: `zone=north&open=true`. */
@@ -92,9 +92,10 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
     const all = { ...read(text), ...Object.fromEntries(own) };
     put({ parameters: Object.keys(all).length ? all : undefined });
   };
-  const ready = /^\/[^\s#?]*$/.test(next.path ?? "");
+  const isPath = (text: string | undefined) => /^\/[^\s#?]*$/.test(text ?? "");
+  const ready = isPath(next.path) && (next.gone === undefined || isPath(next.gone.path));
   const [shown] = useDebouncedValue({ ...next, connection: fill(connection) }, 400);
-  const glance = useQuery({ ...queries.glance(shown), enabled: /^\/[^\s#?]*$/.test(shown.path ?? "") });
+  const glance = useQuery({ ...queries.glance(shown), enabled: isPath(shown.path) });
   const find = useMutation({
     mutationFn: () => {
       const { records: _, page: __, since: ___, types: ____, ...bare } = next;
@@ -237,6 +238,25 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
                 : undefined,
             })
           }
+          classNames={{ input: "mono" }}
+        />
+        <TextInput
+          label="Deleted are listed at"
+          placeholder="nowhere; keys are compared"
+          value={from.gone?.path ?? ""}
+          onChange={(event) => {
+            const at = event.currentTarget.value.trim();
+            const { records, page: paged } = from;
+            const likely = said({ records, page: paged });
+            put({ gone: at ? { ...(from.gone ?? likely), path: at } : undefined });
+          }}
+          classNames={{ input: "mono" }}
+        />
+        <TextInput
+          label="Says how many at"
+          placeholder="it does not say"
+          value={from.count ?? ""}
+          onChange={(event) => put({ count: event.currentTarget.value.trim() || undefined })}
           classNames={{ input: "mono" }}
         />
         {from.since && (

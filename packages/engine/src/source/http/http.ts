@@ -11,7 +11,7 @@ import type {
 import { type ApiDescription, type ApiResource, readOpenApi } from "@undercoat/core/http/openapi";
 import { cutPeriods, declaredDays, forPeriod, lookedFor, periodsOf } from "@undercoat/core/http/periods";
 import { askedSince } from "@undercoat/core/http/since";
-import type { From } from "@undercoat/core/pipeline/pipeline";
+import type { From, GoneForm } from "@undercoat/core/pipeline/pipeline";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import { shortType } from "@undercoat/core/sql/type";
 import { type CheckStep, networkSteps, runSteps, type Step } from "../../connection/check.ts";
@@ -42,6 +42,14 @@ const wayWords = {
 /** How long an application's description is taken to stand, in milliseconds. */
 const lasting = 60_000;
 const descriptions = new Map<string, { at: number; read: Promise<ApiDescription> }>();
+
+/** A list of the deleted, as its own description tells of it. */
+const listOf = ({ path, records, page, since }: ApiResource): GoneForm => ({
+  path,
+  ...(records ? { records } : {}),
+  ...(page ? { page } : {}),
+  ...(since ? { since } : {}),
+});
 
 /** How a report of the last month is asked for day by day, by what its ends are called. */
 const askedByDay = ({ parameters, period }: From, { from, to }: { from: string; to: string }): Partial<From> => ({
@@ -162,6 +170,12 @@ export class HttpSource implements Source {
     }));
   }
 
+  /** The list of what has been deleted of a path's records, where the description has one right below it. */
+  private async listed({ gone }: From, { path, key }: ApiResource): Promise<Pick<From, "gone">> {
+    const list = gone ? null : await this.resource(`${path}/deleted`);
+    return list && list.key === key ? { gone: listOf(list) } : {};
+  }
+
   /** What the description says of a path that is named alone. */
   private async described(from: From): Promise<From | null> {
     const found = from.path === undefined || from.page || from.records ? null : await this.resource(from.path);
@@ -172,6 +186,7 @@ export class HttpSource implements Source {
       ...(records ? { records } : {}),
       ...(page ? { page } : {}),
       ...(since ? { since } : {}),
+      ...(await this.listed(from, found)),
       ...(days && !periodsOf(from) ? askedByDay(from, days) : {}),
     };
   }
@@ -241,7 +256,14 @@ export class HttpSource implements Source {
     const asked = described?.days && !periodsOf(from) ? { ...from, ...askedByDay(from, described.days) } : from;
     const { parameters } = asked;
     const found = await propose(this.client, reportsOf(asked).at(-1) ?? asked, described, signal);
-    const proposal = parameters ? { ...found, from: { ...found.from, parameters } } : found;
+    const proposal = {
+      ...found,
+      from: {
+        ...found.from,
+        ...(parameters ? { parameters } : {}),
+        ...(described ? await this.listed(from, described) : {}),
+      },
+    };
     const told = await lastDayCounts(this.client, proposal.from, signal);
     return told ? { ...proposal, from: told.from, tried: [...proposal.tried, told] } : proposal;
   }
