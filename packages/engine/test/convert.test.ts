@@ -295,6 +295,7 @@ describe("a text that prints as its value does", () => {
     "timestamp without time zone",
     "timestamp with time zone",
     "timestamp(0) with time zone",
+    "jsonb",
   ];
   const texts = [
     "7",
@@ -325,6 +326,33 @@ describe("a text that prints as its value does", () => {
     "2026-11-01T06:00:00Z",
     "2026-11-01 06:00:00.5+00",
     "2026-11-01 06:00:00+02",
+    "2026-11-01T06:00:00.000Z",
+    "2026-11-01T06:00:00.120000Z",
+    "2026-11-01T06:00:00.1234567Z",
+    "2026-11-01T06:00:00.5+00:00",
+    "2026-11-01 06:00:00.Z",
+    "2026-11-01T06:00:00.500",
+    "2026-11-01T24:00:00Z",
+    "0044-03-15T12:00:00Z",
+    "Z",
+    "TZ",
+    "2026-11-01T06:00Z",
+  ];
+  const json = [
+    '{"a":1,"b":2}',
+    '{"a": 1, "b": [1, 2, {"c": "x, y"}]}',
+    '{"a":1,"a":2}',
+    '{"a":1e9,"a":1e9}',
+    '{"a":1000000000,"a":1e9}',
+    '{"a":[1,2,3,4,5,6,7,8],"a":1}',
+    '{"a":{"b":1,"b":1}}',
+    '{"x":",","x":","}',
+    '{"b\\":":1,"b\\":":1}',
+    '{"long":1.5,"z":"\\u00e9"}',
+    "[1,2,3]",
+    "7",
+    '{"a":"1e5"}',
+    "{}",
   ];
 
   test.each(types)(
@@ -333,7 +361,7 @@ describe("a text that prints as its value does", () => {
       const told = printedAlike("v", "text", type) ?? "false";
       const { fits } = conversion("v", "text", type);
       let alike = 0;
-      for (const text of [...texts, ...days]) {
+      for (const text of [...texts, ...days, ...json]) {
         const ask = (sql: string) =>
           session.one(`SELECT (${sql})::text AS so FROM (VALUES ($1::text)) t(v)`, [text]).then(
             ({ so }) => so === "true",
@@ -346,4 +374,33 @@ describe("a text that prints as its value does", () => {
       expect(alike).toBeGreaterThan(0);
     },
   );
+
+  test("of JSON it lets through no text of which jsonb would drop a member", async () => {
+    const name = fc.constantFrom("a", "b", 'q"', "e1", "c,d", "k:");
+    const value = fc.letrec((tie) => ({
+      any: fc.oneof(
+        { depthSize: "small" },
+        fc.constantFrom("1", "1e9", "2.50", "-0.1E-3", '"x"', '"a\\":b, c"', '"\\u0041"', "null"),
+        fc.array(tie("any") as fc.Arbitrary<string>, { maxLength: 4 }).map((all) => `[${all.join(",")}]`),
+        fc
+          .tuple(fc.array(fc.tuple(name, tie("any") as fc.Arbitrary<string>), { maxLength: 4 }), fc.boolean())
+          .map(
+            ([all, loose]) =>
+              `{${all.map(([key, of]) => `${JSON.stringify(key)}${loose ? ": " : ":"}${of}`).join(loose ? ", " : ",")}}`,
+          ),
+      ),
+    })).any as fc.Arbitrary<string>;
+    const told = printedAlike("v", "text", "jsonb") ?? "false";
+    const { fits } = conversion("v", "text", "jsonb");
+    await fc.assert(
+      fc.asyncProperty(value, async (text) => {
+        const { so, exact } = await session.one(
+          `SELECT (${told})::text AS so, (${fits})::text AS exact FROM (VALUES ($1::text)) t(v)`,
+          [text],
+        );
+        expect(so === "true" && exact !== "true" ? text : null).toBeNull();
+      }),
+      { numRuns: 400 },
+    );
+  });
 });
