@@ -255,14 +255,16 @@ function printedMoment(value: string, base: string): string {
 }
 
 /**
- * SQL that is true for a JSON text of which jsonb keeps every member, by its length: jsonb prints a space behind each colon and
- * comma, and nothing longer than it was but a number with an exponent. A member that stood twice would be missing. False for
- * many other texts that are kept too.
+ * SQL that is true for a JSON text of which jsonb keeps every member, by its length: jsonb prints one space behind each colon
+ * and comma, and nothing longer than it was but a number with an exponent. A member that stood twice would be missing, and
+ * nothing could make up for it: spaces elsewhere, and colons and commas in strings, only add to what the text should be long.
+ * False for many other texts that are kept too.
  */
 function membersKept(value: string): string {
   const text = `${value}::text`;
-  const spaced = `replace(replace(${text}, '":', '": '), ',', ', ')`;
-  return `(${text} !~ '[0-9.][eE][-+0-9]' AND octet_length((${text}::jsonb)::text) IN (octet_length(${text}), octet_length(${spaced})))`;
+  const close = `replace(replace(${text}, '": ', '":'), ', ', ',')`;
+  const spaced = `replace(replace(${close}, '":', '": '), ',', ', ')`;
+  return `(${text} !~ '[0-9.][eE][-+0-9]' AND octet_length((${text}::jsonb)::text) = octet_length(${spaced}))`;
 }
 
 /**
