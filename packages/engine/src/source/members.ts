@@ -1,5 +1,5 @@
 import type { DatasetColumn } from "@undercoat/core/dataset/dataset";
-import { flattenedMembers, JsonFault, membersOf } from "@undercoat/core/file/json";
+import { ExpectedMembers, flattenedMembers, JsonFault, membersOf } from "@undercoat/core/file/json";
 import type { TextRecord } from "@undercoat/core/file/records";
 import { Fitting } from "./files/shaped.ts";
 import { textColumn } from "./records.ts";
@@ -64,6 +64,21 @@ export function rowOf(names: readonly string[], flatten: boolean, looked: string
       if (record.nested.has(name)) nested.push(place);
     }
     return { fields, fault: null, line, text, nested };
+  };
+}
+
+/** Takes records' texts apart as the fields of rows. @param bare puts what a service says about a record out of it */
+export function recordReader(
+  names: readonly string[],
+  flatten: boolean,
+  looked: string,
+  bare: (record: JsonRecord) => JsonRecord = (record) => record,
+): (text: string, number: number) => TextRecord {
+  const row = rowOf(names, flatten, looked);
+  const expected = flatten ? null : new ExpectedMembers(names);
+  return (text, line) => {
+    const found = expected?.read(text);
+    return found ? { ...found, fault: null, line, text } : row(bare(jsonRecord(text, line, flatten)));
   };
 }
 

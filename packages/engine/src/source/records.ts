@@ -39,7 +39,8 @@ export function recordLines(
 
 /** A value of a CSV that is quoted; a null is nothing. PostgreSQL's texts hold no zero byte. */
 const cell = (text: string | null | undefined) =>
-  text == null ? "" : `"${text.replaceAll("\0", "\uFFFD").replaceAll('"', '""')}"`;
+  text == null ? "" : special.test(text) ? `"${text.replaceAll("\0", "\uFFFD").replaceAll('"', '""')}"` : `"${text}"`;
+const special = /["\0]/;
 
 /** Pieces of such lines as a stream of rows. @param pieces tells how many rows it has given, after the last */
 export function recordStream(pieces: (tell: (rows: number) => void) => AsyncGenerator<Buffer>): RowStream {

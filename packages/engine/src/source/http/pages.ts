@@ -1,3 +1,4 @@
+import { isUtf8 } from "node:buffer";
 import { JsonFault } from "@undercoat/core/file/json";
 import { recordsIn, valueAt } from "@undercoat/core/http/body";
 import { firstPage, nextPage, type PageState } from "@undercoat/core/http/page";
@@ -186,11 +187,9 @@ function textOf(name: string, { headers, body, address }: Answer): string {
       detail: address,
       hint: "Check the path and what the connection signs in with: a sign-in page is often what came.",
     });
-  try {
-    return new TextDecoder("utf-8", { fatal: true }).decode(body);
-  } catch {
+  if (!isUtf8(body))
     throw new LoadFailure({ message: `${name} answers with bytes that are no UTF-8`, detail: address });
-  }
+  return body.toString("utf8").replace(/^\uFEFF/, "");
 }
 
 function recordsOf(name: string, body: string, path: string | undefined, { pages, address }: PageState): string[] {

@@ -12,7 +12,7 @@ import type { DayInterval } from "@undercoat/core/schedule/intervals";
 import { canonicalType } from "@undercoat/core/sql/type";
 import { LoadFailure } from "../../failure.ts";
 import { type Answer, type HttpClient, shownAddress } from "../../http/client.ts";
-import { type JsonRecord, jsonRecord, memberColumns, rowOf } from "../members.ts";
+import { type JsonRecord, jsonRecord, memberColumns, recordReader, rowOf } from "../members.ts";
 import { recordLines, recordStream, textColumn } from "../records.ts";
 import type { RowStream, Snapshot } from "../source.ts";
 import { Whole } from "../whole.ts";
@@ -328,10 +328,10 @@ export class HttpSnapshot extends Whole implements Snapshot {
         this.resumed.since ??= since;
       },
     };
-    const row = rowOf(this.names, this.flatten, "no record that was looked at");
+    const read = recordReader(this.names, this.flatten, "no record that was looked at", bare);
     const told: { least: bigint | null; most: bigint | null } = { least: null, most: null };
     const laid = (text: string, at: number) => {
-      const record = row(bare(jsonRecord(text, at + 1, this.flatten)));
+      const record = read(text, at + 1);
       return part === null ? record : { ...record, fields: [...record.fields, part] };
     };
     for await (const { number, records: texts } of pagesOf(reading, address)) {
