@@ -1,4 +1,11 @@
-import { flattenedMembers, JsonFault, JsonLines, JsonList, membersOf } from "@undercoat/core/file/json";
+import {
+  ExpectedMembers,
+  flattenedMembers,
+  JsonFault,
+  JsonLines,
+  JsonList,
+  membersOf,
+} from "@undercoat/core/file/json";
 import fc from "fast-check";
 import { describe, expect, test } from "vitest";
 
@@ -137,5 +144,70 @@ describe("a record taken apart", () => {
   test("two ways to one name are a fault, not a choice", () => {
     expect(() => flat('{"a":{"b":1},"a_b":2}')).toThrow("has a_b twice: by itself, and within another member");
     expect(() => flat('{"a":{"b":1,"b":2}}')).toThrow("names b twice");
+  });
+});
+
+describe("members that are expected", () => {
+  const names = ["id", "name", "fare", "of"];
+  const expected = new ExpectedMembers(names);
+  const read = (text: string) => {
+    const found = expected.read(text);
+    return found && { fields: found.fields, nested: found.nested.map((place) => names[place]) };
+  };
+
+  test.each([
+    ['{"id":1,"name":"a","fare":2.50,"of":{"b":[1]}}', ["1", "a", "2.50", '{"b":[1]}']],
+    ['{"id":1,"fare":null}', ["1", null, null, null]],
+    [' { "name" : "x" , "of" : [ ] } ', [null, "x", null, "[ ]"]],
+  ])("%s is taken in one pass", (text, fields) => {
+    expect(read(text)?.fields).toEqual(fields);
+  });
+
+  test.each([
+    '{"name":"a","id":1}',
+    '{"id":1,"id":2}',
+    '{"id":1,"other":2}',
+    '{"id":01}',
+    '{"id":1,}',
+    '{"id":1} x',
+    '{"name":"a\\n"}',
+    '{"of":{"a":}}',
+    '{"of":[1,2}',
+    '{"id"',
+    '{"id":',
+    "{}",
+    "[]",
+    "",
+  ])("of %s nothing is said", (text) => {
+    expect(read(text)).toBeNull();
+  });
+
+  test("what is said is what taking it apart says, whatever has become of the text", () => {
+    const value = fc.oneof(
+      fc.constantFrom("1", "-0.50", "1e-7", "null", "true", '"x"', '""', '"{"', "[1,{}]", '{"id":1}', "nul", "1.", '"'),
+      fc.string({ maxLength: 4 }).map((text) => JSON.stringify(text)),
+    );
+    const text = fc
+      .tuple(
+        fc.array(fc.tuple(fc.constantFrom(...names, "more"), value), { maxLength: 5 }),
+        fc.nat(),
+        fc.constantFrom("", " ", ",", '"', "}", "\\"),
+      )
+      .map(([all, at, sign]) => {
+        const whole = `{${all.map(([name, of]) => `"${name}":${of}`).join(",")}}`;
+        const place = at % (whole.length + 1);
+        return whole.slice(0, place) + sign + whole.slice(place);
+      });
+    fc.assert(
+      fc.property(text, (given) => {
+        const found = read(given);
+        if (found === null) return;
+        const { values, nested } = membersOf(given);
+        expect(found.fields).toEqual(names.map((name) => values.get(name) ?? null));
+        expect(found.nested).toEqual([...nested]);
+        expect([...values.keys()].every((name) => names.includes(name))).toBe(true);
+      }),
+      { numRuns: 3000 },
+    );
   });
 });
