@@ -27,6 +27,10 @@ test("somebody consents that an application is read in their name, and it is", a
   await page.getByRole("textbox", { name: "Name" }).fill("gate-ada");
   await page.getByRole("textbox", { name: "Address" }).fill(url);
   await page.getByRole("textbox", { name: "Description (OpenAPI 3)" }).fill("/openapi.json");
+  await page.getByRole("button", { name: "Fill in how it is signed in to" }).click();
+  await expect(page.getByText("Gate service says how it is signed in to; the fields below hold it.")).toBeVisible();
+  await expect(page.getByRole("textbox", { name: "Where tokens are given" })).toHaveValue(`${origin}/oauth/token`);
+  await expect(page.getByRole("textbox", { name: "Scopes" })).toHaveValue(/scans.read/);
   await page.getByRole("combobox", { name: "It signs in with" }).click();
   await page.getByRole("option", { name: "OAuth 2, with somebody's consent" }).click();
   await page.getByRole("textbox", { name: "Where somebody consents" }).fill(`${origin}/oauth/authorize`);

@@ -330,6 +330,9 @@ describe("the Till reports", () => {
     const source = sourceFor(credentials);
     const [only] = await source.datasets();
     expect(only?.name).toBe("/takings");
+    const { auth: _, ...unsigned } = credentials.settings;
+    const stranger = sourceFor({ name: "stranger", settings: unsigned, password: "" });
+    expect(await stranger.signIn?.()).toEqual({ title: "Till reports", ways: [{ way: "key", header: "X-Api-Key" }] });
     const bare = { connection: credentials.name, path: "/takings" };
     const found = await source.completed?.(bare);
     expect(found).toMatchObject({

@@ -8,6 +8,7 @@ import type {
   ScanProgress,
   TimeColumn,
 } from "@undercoat/core/dataset/dataset";
+import type { ApiSignIn } from "@undercoat/core/http/openapi";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
 import type { Asked, FileRead } from "@undercoat/core/run/run";
@@ -114,6 +115,8 @@ export interface Source {
   arrivals(from: From): Promise<string | null>;
   /** The beginning of what a load names as it stands, beside what becomes of it, where a kind has such. */
   glance?(from: From): Promise<Glance>;
+  /** How it says itself that it is to be signed in to, where a kind has such a description; asked without signing in. */
+  signIn?(): Promise<{ title: string; ways: ApiSignIn[] }>;
   /** What is read of a thing that it lists, as far as it tells how: where records stand, how pages follow each other. */
   completed?(from: From): Promise<From>;
   /** Looks at an answer for where its records are and how pages follow each other, and tries it by reading two. */

@@ -198,6 +198,14 @@ export const connections = routes()
       });
     },
   )
+  /** How an application's description says that it is signed in to, as the form's address stands. */
+  .post("/sign-in", requires("editor"), takes<Given>(given({ name: slug })), async (c) => {
+    const { name, ...rest } = c.req.valid("json");
+    const { settings } = parts({ name, ...rest });
+    const source = sourceFor({ name: name ?? "The application", settings, password: "" });
+    if (!source.signIn) throw new HttpProblem(422, "This kind of connection has no description");
+    return c.json(await source.signIn().catch(refused));
+  })
   /** Where somebody is sent who is to consent that an application is read in their name. */
   .post("/:name/consent", requires("editor"), async (c) => {
     const row = await found(c.req.param("name"));

@@ -8,7 +8,7 @@ import type {
   ScanProgress,
   TimeColumn,
 } from "@undercoat/core/dataset/dataset";
-import { type ApiDescription, type ApiResource, readOpenApi } from "@undercoat/core/http/openapi";
+import { type ApiDescription, type ApiResource, type ApiSignIn, readOpenApi } from "@undercoat/core/http/openapi";
 import { cutPeriods, declaredDays, forPeriod, lookedFor, periodsOf } from "@undercoat/core/http/periods";
 import { askedSince } from "@undercoat/core/http/since";
 import type { From, GoneForm } from "@undercoat/core/pipeline/pipeline";
@@ -38,6 +38,19 @@ const wayWords = {
   key: "a key in a header",
   oauth: "OAuth 2",
 };
+
+/** A description as it was answered. @throws LoadFailure where it is none */
+async function readDescription(address: string, body: Buffer): Promise<ApiDescription> {
+  try {
+    return readOpenApi(body.toString("utf8"));
+  } catch (error) {
+    if (!(error instanceof RangeError)) throw error;
+    throw new LoadFailure({
+      message: `${address}: ${error.message}`,
+      hint: "Leave the description out, or name another.",
+    });
+  }
+}
 
 /** How long an application's description is taken to stand, in milliseconds. */
 const lasting = 60_000;
@@ -140,17 +153,40 @@ export class HttpSource implements Source {
     if (known && !anew && Date.now() - known.at < lasting) return known.read;
     const read = this.client
       .ask({ address, accept: "application/json, application/yaml;q=0.9, */*;q=0.1" })
-      .then(({ body }) => readOpenApi(body.toString("utf8")))
+      .then(({ body }) => readDescription(address, body))
       .catch((error: unknown) => {
         descriptions.delete(key);
-        if (!(error instanceof RangeError)) throw error;
-        throw new LoadFailure({
-          message: `${address}: ${error.message}`,
-          hint: "Leave the description out, or name another.",
-        });
+        throw error;
       });
     descriptions.set(key, { at: Date.now(), read });
     return read;
+  }
+
+  /** How its description says that it is signed in to; where tokens are given is told from where the description is. */
+  async signIn(): Promise<{ title: string; ways: ApiSignIn[] }> {
+    const { auth: _, ...bare } = this.credentials.settings;
+    const { describe } = bare;
+    if (!describe)
+      throw new LoadFailure({ message: "No description is named", hint: "Name one: its address, or a path below." });
+    const bareClient = new HttpClient({ ...this.credentials, settings: bare });
+    const address = /^https?:/.test(describe) ? describe : bareClient.address(describe);
+    const { body } = await bareClient.ask({ address, accept: "application/json, application/yaml;q=0.9, */*;q=0.1" });
+    const { title, signIn } = await readDescription(address, body);
+    const at = (text: string) => new URL(text, address).href;
+    const ways = signIn.map(
+      (way): ApiSignIn =>
+        way.way === "oauth"
+          ? {
+              ...way,
+              oauth: {
+                ...way.oauth,
+                token: at(way.oauth.token),
+                ...(way.oauth.authorize ? { authorize: at(way.oauth.authorize) } : {}),
+              },
+            }
+          : way,
+    );
+    return { title, ways };
   }
 
   private async resource(path: string): Promise<ApiResource | null> {

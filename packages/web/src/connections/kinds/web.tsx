@@ -1,4 +1,5 @@
 import { NumberInput, PasswordInput, Select, TextInput } from "@mantine/core";
+import type { ApiSignIn } from "@undercoat/core/http/openapi";
 import type { HttpAuth, WebSettings } from "@undercoat/core/pipeline/pipeline";
 import type { FieldsProps, KindForm } from "./kind.ts";
 import { kept, Pair } from "./network.tsx";
@@ -82,6 +83,20 @@ export function signInSettings(fields: Record<string, string>): WebSettings {
     ...(auth ? { auth } : {}),
     ...(Object.keys(limits).length ? { limits } : {}),
   };
+}
+
+/** What the fields of signing in hold for a way that an application's description names. */
+export function signInFields(way: ApiSignIn): Record<string, string> {
+  switch (way.way) {
+    case "key":
+      return { way: "key", header: way.header };
+    case "oauth": {
+      const { grant, token, authorize = "", scopes = [] } = way.oauth;
+      return { way: grant, token, authorize, scopes: scopes.join(" ") };
+    }
+    default:
+      return { way: way.way };
+  }
 }
 
 const secretNames: Record<string, string> = {
