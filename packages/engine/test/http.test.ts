@@ -377,6 +377,26 @@ describe("an export in the background", () => {
   });
 
   test.each([
+    ["few records", 9999, "pages"],
+    ["many", 10_000, "export"],
+  ])("is gone without for %s, where the application says how many there are", async (_, total, way) => {
+    let exported = false;
+    web.answer((request, response, url) => {
+      if (url.pathname === "/exports") exported = request.method === "POST";
+      if (url.pathname === "/exports") return json(response, '{"id":7}');
+      if (url.pathname === "/exports/7") return json(response, '{"state":"done","parts":["/part"]}');
+      if (url.pathname === "/part") return void response.writeHead(200).end("id\n1\n");
+      // Pages say so many while they are read, so that those of one record are no fault.
+      return json(response, `{"total":${url.searchParams.has("page") ? 1 : total},"data":[{"id":1}]}`);
+    });
+    const counting = load({ path: "/r", records: "data", count: "total", bulk });
+    await app()
+      .run(counting)
+      .catch(() => undefined);
+    expect(exported ? "export" : "pages").toBe(way);
+  });
+
+  test.each([
     ["that failed", "failed", "id\n1\n", "could not export: it says failed"],
     ["with a column that pages don't have", "done", "id,other\n1,2\n", "exports a column other"],
   ])("%s ends the load with the fact", async (_, state, text, words) => {

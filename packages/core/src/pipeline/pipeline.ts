@@ -113,6 +113,8 @@ export interface BulkForm {
   /** where the addresses of its parts are listed */
   parts: string;
   format: "csv" | "ndjson";
+  /** where the application says how many records there are (`count`): fewer than so many are read by pages; 10,000 where absent */
+  least?: number;
 }
 
 /** A list of deleted records. */

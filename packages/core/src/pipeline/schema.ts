@@ -175,6 +175,7 @@ export const fromSchema = Joi.object({
     count: memberPath,
     parts: memberPath.required(),
     format: Joi.string().valid("csv", "ndjson").required(),
+    least: Joi.number().integer().min(0).max(1_000_000_000),
   }),
   parameters: Joi.object()
     .pattern(/^[\s\S]{1,200}$/, Joi.string().allow("").max(2000))

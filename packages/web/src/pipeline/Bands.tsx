@@ -115,6 +115,8 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
               under("from", "since") ??
               under("from", "parameters") ??
               under("from", "period") ??
+              under("from", "bulk") ??
+              under("from", "gone") ??
               wrong("from", "records") ??
               wrong("from", "csv") ??
               wrong("from", "table") ??

@@ -9,6 +9,7 @@ import { queries } from "../api/queries.ts";
 import { grouped } from "../parts/format.ts";
 import { ErrorNote } from "../parts/words.tsx";
 import { useFill } from "../values/chosen.ts";
+import { BulkField } from "./BulkField.tsx";
 import { type EditorProps, fromElsewhere } from "./editors.tsx";
 import { FileGlance } from "./FileGlance.tsx";
 import { Form, inPopover } from "./Form.tsx";
@@ -276,6 +277,7 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
           />
         )}
       </SimpleGrid>
+      <BulkField bulk={from.bulk} onPut={(bulk) => put({ bulk })} />
       <ReportFields
         from={from}
         onPut={(change) => {

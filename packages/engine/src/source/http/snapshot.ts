@@ -17,11 +17,13 @@ import { recordLines, recordStream, textColumn } from "../records.ts";
 import type { RowStream, Snapshot } from "../source.ts";
 import { Whole } from "../whole.ts";
 import { bulkOf } from "./bulk.ts";
-import { type Page, pagesOf, unheard } from "./pages.ts";
+import { type Page, pagesOf, type Reading, unheard } from "./pages.ts";
 import { Spool } from "./spool.ts";
 
 /** Most deleted records that one run hears of. */
 const mostListed = 1_000_000;
+/** Fewer records than these are read by pages, though there is an export. */
+const usualLeast = 10_000;
 /** So many requests are told one by one. */
 const mostTold = 500;
 /** So much of the first page is kept to be shown, in characters. */
@@ -120,9 +122,13 @@ export class HttpSnapshot extends Whole implements Snapshot {
     return page ?? { number: 1, address: this.address(from), records: [] };
   }
 
-  private async firstOf(from: From, parameters: Record<string, string>): Promise<Page> {
+  private async firstOf(
+    from: From,
+    parameters: Record<string, string>,
+    counted = unheard.counted as Reading["counted"],
+  ): Promise<Page> {
     const { name } = this.options;
-    const reading = { name, from, ask: (at: string) => this.ask(at), spool: null, all: false, ...unheard };
+    const reading = { name, from, ask: (at: string) => this.ask(at), spool: null, all: false, ...unheard, counted };
     const address = this.address(askedSince(from, null), parameters);
     for await (const page of pagesOf(reading, address)) return page;
     return { number: 1, address, records: [] };
@@ -266,10 +272,20 @@ export class HttpSnapshot extends Whole implements Snapshot {
     this.last = parts.at(-1)?.from ?? null;
     const pieces = parts.length
       ? this.reported(limit === null ? parts : parts.toReversed(), limit)
-      : whole && this.from?.bulk
+      : whole && this.from?.bulk && (await this.isLarge(this.from, this.from.bulk))
         ? this.exported(this.from.bulk)
         : this.paged(this.windowAddress(plan, window), limit, null);
     return recordStream((tell) => this.lines(plan, pieces, limit, tell));
+  }
+
+  /** True where an export is worth its waits: the application says that there are many records, or does not say. */
+  private async isLarge(from: From, { least = usualLeast }: BulkForm): Promise<boolean> {
+    let told: bigint | null = null;
+    const counted = (records: bigint) => {
+      told = records;
+    };
+    if (from.count !== undefined) await this.firstOf(from, {}, counted);
+    return told === null || told >= BigInt(least);
   }
 
   /** The records of a report, one period after another. */
