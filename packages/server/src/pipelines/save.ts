@@ -1,7 +1,9 @@
+import { connectionsOf } from "@undercoat/core/parameter/resolve";
 import type { Pipeline } from "@undercoat/core/pipeline/pipeline";
+import { moduleText } from "@undercoat/engine/source/module/module";
 import { Op, type Transaction, UniqueConstraintError } from "sequelize";
 import { HttpProblem } from "../problem.ts";
-import { PipelineRow, SliceRow, StandingRow, VersionRow } from "../store/models.ts";
+import { ConnectionRow, PipelineRow, SliceRow, StandingRow, VersionRow } from "../store/models.ts";
 import type { Store } from "../store/store.ts";
 import { setTimers } from "./timers.ts";
 
@@ -12,6 +14,16 @@ export interface Saving {
   note?: string | null;
   transaction?: Transaction;
   before?: Date | null;
+}
+
+/** The modules that a pipeline's loads read by, with any of its sets of values, as they are now; one that is not there is left out. */
+async function modulesOf(definition: Pipeline, transaction: Transaction): Promise<Record<string, string> | null> {
+  const { sources } = connectionsOf(definition, Date.now());
+  const rows = await ConnectionRow.findAll({ where: { name: [...sources] }, transaction });
+  const files = rows.flatMap(({ settings }) => (settings.kind === "module" ? [settings.file] : []));
+  const texts = await Promise.all(files.map((file) => moduleText(file).catch(() => null)));
+  const kept = files.flatMap((file, at) => (texts[at] == null ? [] : [[file, texts[at]] as const]));
+  return kept.length ? Object.fromEntries(kept) : null;
 }
 
 /**
@@ -57,7 +69,15 @@ export async function savePipeline(
     });
   } else await PipelineRow.upsert(values, { transaction });
   await VersionRow.create(
-    { pipeline: name, number: values.version, definition, author: by, note, at: updatedAt },
+    {
+      pipeline: name,
+      number: values.version,
+      definition,
+      author: by,
+      note,
+      at: updatedAt,
+      modules: await modulesOf(definition, transaction),
+    },
     { transaction },
   );
   await setTimers(name, definition, Date.now(), transaction);

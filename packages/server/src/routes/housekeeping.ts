@@ -54,8 +54,9 @@ export const housekeeping = routes()
     return c.json(list);
   })
   .get("/:name/versions/:number", async (c) => {
-    const { definition } = await versionOf(c.req.param("name"), c.req.param("number"));
-    return c.json({ definition });
+    const { definition, modules } = await versionOf(c.req.param("name"), c.req.param("number"));
+    // What a module is made of is for those who write pipelines.
+    return c.json({ definition, modules: signedIn(c).role === "viewer" ? {} : (modules ?? {}) });
   })
   .patch(
     "/:name/versions/:number",

@@ -166,4 +166,10 @@ ALTER TABLE connections ADD COLUMN consent text;
 CREATE TABLE consents (state text PRIMARY KEY, connection text NOT NULL REFERENCES connections ON DELETE CASCADE ON UPDATE CASCADE, user_id integer NOT NULL REFERENCES users ON DELETE CASCADE, verifier text NOT NULL, redirect text NOT NULL, expires_at timestamptz NOT NULL);`);
     },
   },
+  {
+    name: "0015-modules",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      await context.sequelize.query("ALTER TABLE versions ADD COLUMN modules json");
+    },
+  },
 ];

@@ -99,6 +99,8 @@ export class VersionRow extends StoredRow<VersionRow> {
   declare note: string | null;
   /** what somebody calls it */
   declare name: CreationOptional<string | null>;
+  /** the modules that it reads by, by their files, as they were then; null where there are none */
+  declare modules: CreationOptional<Record<string, string> | null>;
   declare at: Date;
 }
 
@@ -423,6 +425,7 @@ export function bindModels(sequelize: Sequelize): void {
     author: optionalText,
     note: optionalText,
     name: optionalText,
+    modules: optionalJson,
     at: time,
   });
   bind<DraftRow>(DraftRow, "drafts", {

@@ -15,7 +15,12 @@ import { Page, Unanswered } from "../parts/Page.tsx";
 import { useUrlState } from "../parts/url.ts";
 import { ErrorNote } from "../parts/words.tsx";
 
-const written = (definition: Pipeline) => stringify(orderedPipeline(definition), { lineWidth: 76 });
+/** A version as the project file writes it, and behind it the modules that it read by then. */
+const written = ({ definition, modules }: { definition: unknown; modules: Record<string, string> }) =>
+  [
+    stringify(orderedPipeline(definition as Pipeline), { lineWidth: 76 }),
+    ...Object.entries(modules).map(([file, text]) => `# the module ${file}\n${text}`),
+  ].join("\n");
 
 /** A line of both texts: what stands on the left, on the right, or on both. */
 interface Line {
@@ -57,9 +62,7 @@ function Difference({ name, from, to }: { name: string; from: number; to: number
   const before = useQuery(queries.version(name, from));
   const after = useQuery(queries.version(name, to));
   if (!before.data || !after.data) return <ErrorNote error={before.error ?? after.error} />;
-  const lines = near(
-    sideBySide(written(before.data.definition as Pipeline), written(after.data.definition as Pipeline)),
-  );
+  const lines = near(sideBySide(written(before.data), written(after.data)));
   return (
     <table className="difference" aria-label={`Version ${from} beside version ${to}`}>
       <thead>

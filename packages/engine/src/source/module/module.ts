@@ -37,7 +37,7 @@ export function modulesIn(path: string): void {
 }
 
 /** A module's text. @throws LoadFailure where there is none of that name */
-async function textOf(file: string): Promise<string> {
+export async function moduleText(file: string): Promise<string> {
   const none = () =>
     new LoadFailure({
       message: `There is no module ${file}`,
@@ -58,7 +58,7 @@ export class ModuleSource implements Source {
   private async host(log: (text: string) => void, signal?: AbortSignal): Promise<ModuleHost> {
     const { name, settings } = this.credentials;
     const { file, hosts = [], seconds = usual.seconds, megabytes = usual.megabytes } = settings;
-    const code = await javascript(await textOf(file));
+    const code = await javascript(await moduleText(file));
     // It signs in by itself, where it must; nothing is added to what it asks.
     const client = new HttpClient({ name, settings: { kind: "http", url: "http://module.invalid" }, password: "" });
     const allows = (url: URL) => hosts.includes(url.host) || hosts.includes(url.hostname);
