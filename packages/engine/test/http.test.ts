@@ -405,6 +405,40 @@ describe("an export in the background", () => {
   });
 });
 
+describe("lists within records", () => {
+  const orders = [
+    '{"order":7,"at":"2026-03-01T00:00:00Z","lines":[{"no":1,"fare":9007199254740993.10},{"no":2,"fare":0.1}]}',
+    '{"order":8,"at":"2026-03-02T00:00:00Z","lines":[]}',
+    '{"order":9,"at":"2026-03-03T00:00:00Z","lines":null}',
+    '{"order":10,"at":"2026-03-04T00:00:00Z","lines":[{"no":1,"fare":null}, {} ]}',
+  ];
+  const lines = (more: Partial<From> = {}): Load => ({
+    from: { connection: "app", path: "/r", each: "lines", keep: ["order", "at"], ...more },
+    into: { table: "landing.record", mode: "upsert", key: ["order", "no"] },
+  });
+
+  test("are rows of their own, with what is kept of the record", async () => {
+    web.answer((_, response) => json(response, `[${orders.join(",")}]`));
+    const { tally, proof } = await app().run(lines());
+    // A line without a number has no key.
+    expect([tally.new, tally.rejected, proof.verdict]).toEqual(["3", "1", "proved"]);
+    expect(
+      await rows(`SELECT r.order::text AS of, no::text, fare::text FROM landing.record r ORDER BY r.order, no`),
+    ).toEqual([
+      { of: "7", no: "1", fare: "9007199254740993.10" },
+      { of: "7", no: "2", fare: "0.1" },
+      { of: "10", no: "1", fare: null },
+    ]);
+  });
+
+  test("that are none are rejected, and a name that both have is told", async () => {
+    web.answer((_, response) => json(response, `[${orders[0]},{"order":11,"at":"2026-03-04T00:00:00Z","lines":7}]`));
+    expect((await app().run(lines())).tally).toMatchObject({ read: "3", new: "2", rejected: "1" });
+    web.answer((_, response) => json(response, '[{"no":1,"lines":[{"no":2}]}]'));
+    await expect(app().run(lines({ keep: ["no"] }))).rejects.toThrow("What stands at lines has a member no of its own");
+  });
+});
+
 describe("pages", () => {
   const ids = Array.from({ length: 95 }, (_, at) => at + 1);
   const form = { size: 10, sizeAs: "limit" };

@@ -72,7 +72,7 @@ sourceContract("A service of OData", {
 describe("the Crew office", () => {
   test("names its sets with the keys and types of its metadata, those of base types too", async () => {
     const source = sourceFor(office());
-    expect((await source.datasets()).map(({ name }) => name)).toEqual(["People", "Shifts"]);
+    expect((await source.datasets()).map(({ name }) => name)).toEqual(["People", "People/Shifts", "Shifts"]);
     const { columns, proposal } = await source.dataset({ schema: ".", table: "Shifts" });
     expect(Object.fromEntries(columns.map(({ name, fits = "text" }) => [name, fits]))).toEqual({
       UpdatedAt: "timestamp with time zone",
@@ -107,6 +107,43 @@ describe("the Crew office", () => {
     const { proof } = await pair.between(office()).prove(shifts, true);
     expect(proof).toMatchObject({ verdict: "proved", how: "read again" });
   });
+});
+
+test("what entities lead to is a set of its own, with the key of whom it belongs to", async () => {
+  const within: Load = {
+    from: { connection: "crew", table: "People/Shifts" },
+    into: { table: "landing.shift", mode: "upsert", key: ["PersonId", "Number"] },
+    proof: { figures: ["rows", "sum(Hours)"] },
+  };
+  const first = await pair.between(office()).run(within);
+  const [{ rows } = {}] = await pair.atWarehouse("SELECT count(*)::text AS rows FROM landing.shift");
+  expect([first.tally.rejected, first.proof.verdict, rows]).toEqual(["0", "proved", first.tally.new]);
+  expect(first.findings.asked?.requests.at(-1)?.address).toContain("$expand=Shifts(");
+  expect(
+    await pair.atWarehouse(`SELECT max("Number")::text AS number FROM landing.shift WHERE "PersonId" = 1`),
+  ).toEqual([{ number: "9007199254740039" }]);
+});
+
+test("of a list that is given in part alone, the load ends with the fact", async () => {
+  const properties = `<Property Name="id" Type="Edm.Int32" Nullable="false"/>`;
+  web.answer((_, response, url) => {
+    if (url.pathname === "/$metadata")
+      return response
+        .writeHead(200)
+        .end(
+          edmx(
+            `<EntityType Name="S"><Key><PropertyRef Name="id"/></Key>${properties}<NavigationProperty Name="Lines" Type="Collection(N.L)"/></EntityType><EntityType Name="L"><Key><PropertyRef Name="no"/></Key><Property Name="no" Type="Edm.Int32" Nullable="false"/></EntityType>`,
+            '<EntitySet Name="Sales" EntityType="N.S"/>',
+          ),
+        );
+    return json(response, '{"value":[{"id":1,"Lines":[{"no":1}],"Lines@odata.nextLink":"Sales(1)/Lines?p=2"}]}');
+  });
+  const service = { name: "sales", settings: { kind: "odata" as const, url: web.url }, password: "" };
+  const lines: Load = {
+    from: { connection: "sales", table: "Sales/Lines" },
+    into: { table: "landing.line", mode: "upsert", key: ["id", "no"] },
+  };
+  await expect(pair.between(service).run(lines)).rejects.toThrow("Of Lines only a part is given at once");
 });
 
 test("trouble that comes and goes is waited out", async () => {

@@ -175,7 +175,7 @@ test("a warehouse that an earlier version furnished is brought up to date, and i
   };
   await pair.run(load);
   await pair.atWarehouse(
-    "DROP TABLE undercoat.version, undercoat.history; ALTER TABLE undercoat.tally DROP COLUMN versions, DROP COLUMN closed, DROP COLUMN overwritten, DROP COLUMN moment; ALTER TABLE undercoat.rejected DROP COLUMN content, DROP COLUMN covered, DROP COLUMN file; ALTER TABLE undercoat.tally DROP COLUMN void; DELETE FROM undercoat.watermark",
+    "DROP TABLE undercoat.version, undercoat.history, undercoat.told; ALTER TABLE undercoat.tally DROP COLUMN versions, DROP COLUMN closed, DROP COLUMN overwritten, DROP COLUMN moment; ALTER TABLE undercoat.rejected DROP COLUMN content, DROP COLUMN covered, DROP COLUMN file; ALTER TABLE undercoat.tally DROP COLUMN void; DELETE FROM undercoat.watermark",
   );
   await pair.atWarehouse(
     "INSERT INTO undercoat.rejected (run, number, pipeline, load, target, code, reason, message, identity) VALUES (gen_random_uuid(), 1, 'test', 'load', 'landing.t', 'type', 'r', 'm', 1)",
@@ -186,5 +186,5 @@ test("a warehouse that an earlier version furnished is brought up to date, and i
     await pair.atWarehouse(
       "SELECT max(number)::text AS version, (SELECT count(*)::text FROM undercoat.rejected WHERE left_run IS NULL) AS open FROM undercoat.version",
     ),
-  ).toEqual([{ version: "5", open: "0" }]);
+  ).toEqual([{ version: "6", open: "0" }]);
 });

@@ -123,8 +123,16 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
     const from = Number(url.searchParams.get("$skiptoken") ?? 0);
     const select = url.searchParams.get("$select")?.split(",") ?? Object.keys(set.rows[0] ?? {});
     // What a JavaScript number can't hold is written as it stands.
+    const [, expand, inner = ""] =
+      /^(Shifts)(?:\(\$select=([\w,]+)\))?$/.exec(url.searchParams.get("$expand") ?? "") ?? [];
+    const shiftsOf = (row: Entity) => {
+      const columns = inner ? inner.split(",") : Object.keys(worked[0] ?? {});
+      const exact = sets.Shifts?.exact ?? [];
+      const own = worked.filter((one) => one.PersonId === row.PersonId);
+      return `[${own.map((one) => `{${columns.map((column) => `"${column}":${exact.includes(column) ? one[column] : JSON.stringify(one[column] ?? null)}`).join(",")}}`).join(",")}]`;
+    };
     const written = (row: Entity) =>
-      `{${select.map((column) => `"${column}":${set.exact.includes(column) ? row[column] : JSON.stringify(row[column] ?? null)}`).join(",")}}`;
+      `{${expand && name === "People" ? `"Shifts":${shiftsOf(row)},` : ""}${select.map((column) => `"${column}":${set.exact.includes(column) ? row[column] : JSON.stringify(row[column] ?? null)}`).join(",")}}`;
     const next = new URL(url.href);
     next.searchParams.set("$skiptoken", String(from + size));
     const link = from + size < rows.length ? `,"@odata.nextLink":${JSON.stringify(next.href)}` : "";

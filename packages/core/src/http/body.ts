@@ -29,6 +29,32 @@ export function recordsIn(text: string, path: string | undefined): string[] {
   throw new JsonFault(path === undefined ? "is neither a list nor an object" : `holds no list at ${path}`);
 }
 
+/**
+ * The records that a record holds as a list, each as its JSON was written, with some of the record's own members before its
+ * own; none where there is no list. A record that can't be taken apart is given itself, so that it does not go unseen.
+ * @param each where the list stands: a member's name, or several with points between
+ * @param keep names of the record's own members that go along
+ */
+export function childrenOf(record: string, each: string, keep: readonly string[]): string[] {
+  try {
+    const place = placeAt(record, each);
+    if (!place) return [];
+    if (record[place.from] !== "[") return [record];
+    const kept = keep.map((name) => {
+      const at = placeOf(record, [name]);
+      return `${JSON.stringify(name)}:${at ? record.slice(at.from, at.to) : "null"}`;
+    });
+    return listOf(record, place.from).map((child) => {
+      if (kept.length === 0 || !child.startsWith("{")) return child;
+      const rest = child.slice(1).trimStart();
+      return `{${kept.join(",")}${rest.startsWith("}") ? "" : ","}${rest}`;
+    });
+  } catch (error) {
+    if (!(error instanceof JsonFault)) throw error;
+    return [record];
+  }
+}
+
 /** The texts of a list that stands at a path; null where there is none. */
 export function listAt(text: string, path: string): string[] | null {
   const place = placeAt(text, path);

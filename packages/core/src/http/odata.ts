@@ -15,6 +15,8 @@ interface EntityType {
   base: string | null;
   keys: string[];
   properties: Property[];
+  /** properties that lead to several entities, with their type */
+  leads: { name: string; type: string }[];
 }
 
 /** The path of every page but the first, where the service tells it. */
@@ -86,7 +88,7 @@ export function readMetadata(xml: string): ApiResource[] {
     };
     root ||= tag;
     if (tag === "EntityType") {
-      inside = { base: told("BaseType"), keys: [], properties: [] };
+      inside = { base: told("BaseType"), keys: [], properties: [], leads: [] };
       within = "entity";
       types.set(told("Name") ?? "", inside);
     } else if (tag === "ComplexType") within = "other";
@@ -100,7 +102,10 @@ export function readMetadata(xml: string): ApiResource[] {
         precision: told("Precision"),
         scale: told("Scale"),
       });
-    else if (tag === "EntitySet") sets.push({ name: told("Name") ?? "", type: told("EntityType") ?? "" });
+    else if (tag === "NavigationProperty" && inside && within === "entity") {
+      const [, type] = /^Collection\((.+)\)$/.exec(told("Type") ?? "") ?? [];
+      if (type) inside.leads.push({ name: told("Name") ?? "", type });
+    } else if (tag === "EntitySet") sets.push({ name: told("Name") ?? "", type: told("EntityType") ?? "" });
   });
   parser.on("closetag", ({ name }) => {
     const tag = name.slice(name.indexOf(":") + 1);
@@ -113,14 +118,18 @@ export function readMetadata(xml: string): ApiResource[] {
   if (root !== "Edmx") throw new RangeError("The metadata is no OData document: it does not begin with Edmx");
   /** A type with what it takes from those it is made from. */
   const whole = (name: string, depth = 0): EntityType => {
-    const own = types.get(local(name)) ?? { base: null, keys: [], properties: [] };
+    const own = types.get(local(name)) ?? { base: null, keys: [], properties: [], leads: [] };
     if (own.base === null || depth > 20) return own;
     const base = whole(own.base, depth + 1);
-    return { base: null, keys: [...base.keys, ...own.keys], properties: [...base.properties, ...own.properties] };
+    return {
+      base: null,
+      keys: [...base.keys, ...own.keys],
+      properties: [...base.properties, ...own.properties],
+      leads: [...base.leads, ...own.leads],
+    };
   };
-  return sets.map(({ name, type }): ApiResource => {
-    const { keys, properties } = whole(type);
-    const fields = properties.map((property): ApiField => {
+  const fieldsOf = ({ keys, properties }: EntityType) =>
+    properties.map((property): ApiField => {
       return {
         name: property.name,
         // What is one of several names is told by its name.
@@ -129,28 +138,57 @@ export function readMetadata(xml: string): ApiResource[] {
         comment: null,
       };
     });
-    const moments = fields.filter((field) => field.type === "timestamp with time zone").map((field) => field.name);
-    const changes = moments.find((moment) => /(updated|modified|changed|lastedit|lastwrite)/i.test(moment)) ?? null;
-    return {
-      path: `/${name}`,
-      summary: null,
-      records: "value",
-      fields,
-      page: { next: nextLink },
-      since: null,
-      key: keys[0] ?? null,
-      ...(keys.length > 1 ? { keys } : {}),
-      changes,
-    };
+  const momentsOf = (fields: readonly ApiField[]) =>
+    fields.filter((field) => field.type === "timestamp with time zone").map((field) => field.name);
+  return sets.flatMap(({ name, type }): ApiResource[] => {
+    const own = whole(type);
+    const { keys, leads } = own;
+    const fields = fieldsOf(own);
+    const changes =
+      momentsOf(fields).find((moment) => /(updated|modified|changed|lastedit|lastwrite)/i.test(moment)) ?? null;
+    const set = resourceOf(`/${name}`, fields, keys, changes);
+    return [
+      set,
+      ...leads.map((lead): ApiResource => {
+        const led = whole(lead.type);
+        const inner = fieldsOf(led);
+        // Whose it is is told by the key of what holds it, where its own members don't say so.
+        const keep = keys.filter((key) => !inner.some((field) => field.name === key));
+        const kept = fields.filter((field) => keep.includes(field.name));
+        return {
+          ...resourceOf(`/${name}/${lead.name}`, [...kept, ...inner], [...keep, ...led.keys], null),
+          summary: `what stands at ${lead.name} of ${name}`,
+          within: { path: `/${name}`, each: lead.name, keep, keys, fields: inner.map((field) => field.name) },
+        };
+      }),
+    ];
   });
 }
 
-/** What is asked of an entity set: its columns alone, in the order of its key, so that pages don't shift. */
-export function askedOf({ fields, key, keys }: Pick<ApiResource, "fields" | "key" | "keys">): Record<string, string> {
-  const order = keys ?? (key === null ? [] : [key]);
+const resourceOf = (path: string, fields: ApiField[], keys: string[], changes: string | null): ApiResource => ({
+  path,
+  summary: null,
+  records: "value",
+  fields,
+  page: { next: nextLink },
+  since: null,
+  key: keys[0] ?? null,
+  ...(keys.length > 1 ? { keys } : {}),
+  changes,
+});
+
+/** What is asked of an entity set: its columns alone, in the order of its key, so that pages don't shift; of what its entities lead to that alone, with their keys. */
+export function askedOf({
+  fields,
+  key,
+  keys,
+  within,
+}: Pick<ApiResource, "fields" | "key" | "keys" | "within">): Record<string, string> {
+  const order = within?.keys ?? keys ?? (key === null ? [] : [key]);
   return {
     $count: "true",
-    $select: fields.map((field) => field.name).join(","),
+    $select: (within?.keys ?? fields.map((field) => field.name)).join(","),
+    ...(within ? { $expand: `${within.each}($select=${within.fields.join(",")})` } : {}),
     ...(order.length ? { $orderby: order.join(",") } : {}),
   };
 }

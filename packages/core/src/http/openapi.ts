@@ -31,6 +31,8 @@ export interface ApiResource {
   days?: { from: string; to: string };
   /** parameters that name several of some things, such as the columns of a report, with all that they may name */
   choices?: NonNullable<Glance["choices"]>;
+  /** of rows that records hold as a list: where that is read, what of the records goes along, and what of the rows is asked for */
+  within?: { path: string; each: string; keep: string[]; keys: string[]; fields: string[] };
 }
 
 /** A way to sign in that the document names. */

@@ -25,6 +25,8 @@ const orders: Record<string, readonly string[]> = {
     "tables",
     "path",
     "records",
+    "each",
+    "keep",
     "page",
     "since",
     "gone",

@@ -41,6 +41,10 @@ export interface From {
   path?: string;
   /** where the records stand in an answer: a member's name, or several with points between; the answer itself where absent */
   records?: string;
+  /** where each record holds a list, whose own records are the rows; the records themselves are where absent */
+  each?: string;
+  /** members of the record that go along with each row of its list */
+  keep?: string[];
   /** how the pages of an answer follow each other; one page where absent */
   page?: PageForm;
   /** how an application is asked for what changed only */

@@ -148,6 +148,8 @@ export const fromSchema = Joi.object({
   ),
   path: httpPath,
   records: memberPath,
+  each: memberPath,
+  keep: Joi.array().items(column).min(1).max(100).unique(),
   page: pageForm,
   since: sinceForm,
   gone: Joi.object({
@@ -202,6 +204,8 @@ export const fromSchema = Joi.object({
   .oxor("csv", "path")
   .with("records", "path")
   .with("page", "path")
+  .with("each", "path")
+  .with("keep", "each")
   .with("since", "path")
   .with("gone", "path")
   .with("count", "path")

@@ -51,9 +51,9 @@ function formOf(way: string, { size, sizeAs }: PageForm): PageForm | undefined {
 
 /** How an application is read, as sentences behind others. */
 export function readWords(from: From): string {
-  const { records, page, since } = from;
+  const { records, each, page, since } = from;
   const way = ways.find(({ value }) => value === wayOf(page))?.label ?? "";
-  return ` Records stand at ${records ?? "the answer itself"}; ${way}${page?.size ? `, ${grouped(String(page.size))} records each` : ""}${since ? `; ${since.parameter} asks for what changed` : ""}.${from.gone ? ` What was deleted is listed at ${from.gone.path}.` : ""}${reportWords(from)}`;
+  return ` Records stand at ${records ?? "the answer itself"}${each ? `, and rows at ${each} of each` : ""}; ${way}${page?.size ? `, ${grouped(String(page.size))} records each` : ""}${since ? `; ${since.parameter} asks for what changed` : ""}.${from.gone ? ` What was deleted is listed at ${from.gone.path}.` : ""}${reportWords(from)}`;
 }
 
 /** Parameters as a person writes them: `zone=north&open=true`. */
@@ -185,6 +185,28 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
           onChange={(event) => put({ records: event.currentTarget.value.trim() })}
           classNames={{ input: "mono" }}
         />
+        <TextInput
+          label="Rows are its list"
+          placeholder="the records themselves"
+          value={from.each ?? ""}
+          onChange={(event) => {
+            const each = event.currentTarget.value.trim() || undefined;
+            put({ each, keep: each ? from.keep : undefined });
+          }}
+          classNames={{ input: "mono" }}
+        />
+        {from.each && (
+          <TextInput
+            label="With the record's"
+            placeholder="order_id, updated_at"
+            value={from.keep?.join(", ") ?? ""}
+            onChange={(event) => {
+              const keep = event.currentTarget.value.split(/[,\s]+/).filter(Boolean);
+              put({ keep: keep.length ? keep : undefined });
+            }}
+            classNames={{ input: "mono" }}
+          />
+        )}
         <Select
           label="Pages"
           data={ways}

@@ -27,7 +27,7 @@ import { jsonRecord, MemberNames, rowOf } from "../members.ts";
 import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
 import { pagesOf, unheard } from "./pages.ts";
 import { lastDayCounts, propose } from "./propose.ts";
-import { HttpSnapshot, readingOf } from "./snapshot.ts";
+import { HttpSnapshot, readingOf, rowsOf } from "./snapshot.ts";
 import { Spool } from "./spool.ts";
 import { timesOf } from "./times.ts";
 
@@ -317,8 +317,9 @@ export class HttpSource implements Source {
       const address = this.client.addressOf(asked);
       const spool = await Spool.open(readingOf(name, address, from));
       await spool?.clear();
-      for await (const { records } of pagesOf({ name, from, ask, spool, all: true, ...unheard }, address)) {
+      for await (const { records: given } of pagesOf({ name, from, ask, spool, all: true, ...unheard }, address)) {
         if (signal.aborted) throw new Cancelled("Cancelled");
+        const records = rowsOf(from, given);
         const taken = records.map((text, at) => jsonRecord(text, at + 1, flatten));
         for (const record of taken) found.add(record);
         const { names } = found;
@@ -340,7 +341,8 @@ export class HttpSource implements Source {
     return new HttpSnapshot({
       name: this.credentials.name,
       client: this.client,
-      resource: ({ path = "" }) => this.resource(path),
+      // Of what a record holds as a list its description says nothing.
+      resource: async ({ path = "", each }) => (each === undefined ? this.resource(path) : null),
       goesOn,
       waiting,
       note,

@@ -1,6 +1,8 @@
 import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
 import type { TextRecord } from "@undercoat/core/file/records";
+import { childrenOf } from "@undercoat/core/http/body";
 import { guessFields } from "@undercoat/core/http/guess";
+import { nextLink } from "@undercoat/core/http/odata";
 import type { ApiResource } from "@undercoat/core/http/openapi";
 import { cutPeriods, declaredDays, forPeriod, lateDays, periodsOf } from "@undercoat/core/http/periods";
 import { askedSince, sinceValue } from "@undercoat/core/http/since";
@@ -130,7 +132,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
     const { name } = this.options;
     const reading = { name, from, ask: (at: string) => this.ask(at), spool: null, all: false, ...unheard, counted };
     const address = this.address(askedSince(from, null), parameters);
-    for await (const page of pagesOf(reading, address)) return page;
+    for await (const page of pagesOf(reading, address)) return { ...page, records: rowsOf(from, page.records) };
     return { number: 1, address, records: [] };
   }
 
@@ -159,6 +161,14 @@ export class HttpSnapshot extends Whole implements Snapshot {
       });
     const described = await resource(given);
     const records = await this.sample(from);
+    const doubled = from.keep?.find((member) =>
+      records.some((one) => "fault" in one && one.fault === `names ${member} twice`),
+    );
+    if (doubled !== undefined)
+      throw new LoadFailure({
+        message: `What stands at ${from.each} has a member ${doubled} of its own`,
+        hint: `Leave ${doubled} out of what is kept of the record around it.`,
+      });
     const { types = {}, flatten = false } = given;
     const fields = described?.fields.filter(({ name: field }) => !isLeftOut(field, described, given)) ?? [];
     // Of what is taken apart the description says nothing.
@@ -350,11 +360,13 @@ export class HttpSnapshot extends Whole implements Snapshot {
       const record = read(text, at + 1);
       return part === null ? record : { ...record, fields: [...record.fields, part] };
     };
-    for await (const { number, records: texts } of pagesOf(reading, address)) {
+    for await (const { number, records: found } of pagesOf(reading, address)) {
+      const texts = rowsOf(this.from, found);
       this.told.first ??= texts.join("\n").slice(0, firstShown);
       yield { part, where: `${part === null ? "" : `${part}, `}page ${number}`, records: texts.map(laid) };
     }
-    if (told.least === null || told.most === null) return;
+    // What is counted are the records, not what they hold.
+    if (told.least === null || told.most === null || this.from?.each !== undefined) return;
     const { least = "0", most = "0" } = this.told.counts ?? {};
     this.told.counts = {
       least: String(BigInt(least) + told.least),
@@ -450,6 +462,21 @@ export class HttpSnapshot extends Whole implements Snapshot {
   }
 
   async close(): Promise<void> {}
+}
+
+/** The texts of a page's rows: its records, or those that each of them holds. @throws LoadFailure where one holds a part of its list alone */
+export function rowsOf(from: From | null, records: string[]): string[] {
+  const { each, keep = [] } = from ?? {};
+  if (each === undefined) return records;
+  const leads = `"${each}${nextLink}"`;
+  return records.flatMap((record) => {
+    if (record.includes(leads))
+      throw new LoadFailure({
+        message: `Of ${each} only a part is given at once, and where the rest is`,
+        hint: "Read it as a set of its own.",
+      });
+    return childrenOf(record, each, keep);
+  });
 }
 
 /** True for a field that what was ticked among a report's columns leaves out. */

@@ -141,7 +141,10 @@ export class ODataSource implements Source {
         return {
           connection,
           ...(origin === undefined ? {} : { origin }),
-          path: set.path,
+          path: set.within?.path ?? set.path,
+          ...(set.within
+            ? { each: set.within.each, ...(set.within.keep.length ? { keep: set.within.keep } : {}) }
+            : {}),
           records: "value",
           page: { next: nextLink },
           count: "@odata.count",
