@@ -154,7 +154,7 @@ test("what a source is told of a rejected row is chosen, rehearsed, sent once, a
 test("sets of a service and of a module are listed, and an hour moves them", async () => {
   const { page, open, accessible } = desk;
   await open("/connections/crew");
-  await expect(page.getByText("2 sets of records can be read")).toBeVisible();
+  await expect(page.getByText("3 sets of records can be read")).toBeVisible();
   await page.getByText("Shifts", { exact: true }).click();
   await expect(page.getByText("numeric(6,3) as its values fit")).toBeVisible();
   await accessible();

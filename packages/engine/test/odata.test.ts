@@ -118,10 +118,12 @@ test("what entities lead to is a set of its own, with the key of whom it belongs
   const first = await pair.between(office()).run(within);
   const [{ rows } = {}] = await pair.atWarehouse("SELECT count(*)::text AS rows FROM landing.shift");
   expect([first.tally.rejected, first.proof.verdict, rows]).toEqual(["0", "proved", first.tally.new]);
-  expect(first.findings.asked?.requests.at(-1)?.address).toContain("$expand=Shifts(");
+  expect(first.findings.asked?.requests.at(-1)?.address).toContain("$expand=Shifts($select=");
   expect(
-    await pair.atWarehouse(`SELECT max("Number")::text AS number FROM landing.shift WHERE "PersonId" = 1`),
-  ).toEqual([{ number: "9007199254740039" }]);
+    await pair.atWarehouse(
+      `SELECT "Hours"::text AS hours FROM landing.shift WHERE "Number" = 9007199254740039 AND "PersonId" = 1`,
+    ),
+  ).toEqual([{ hours: "11.875" }]);
 });
 
 test("of a list that is given in part alone, the load ends with the fact", async () => {

@@ -79,8 +79,19 @@ export function shownAddress(address: string): string {
   url.password = "";
   for (const name of [...url.searchParams.keys()])
     if (/(key|token|secret|password|signature|sig)$/i.test(name)) url.searchParams.set(name, "…");
-  const plain: Record<string, string> = { "+": " ", "%24": "$", "%2C": ",", "%3A": ":", "%20": " " };
-  return url.href.replace(/\+|%(?:24|2C|3A|20)/g, (coded) => plain[coded] ?? coded).replaceAll("%E2%80%A6", "…");
+  const plain: Record<string, string> = {
+    "+": " ",
+    "%24": "$",
+    "%28": "(",
+    "%29": ")",
+    "%2C": ",",
+    "%3A": ":",
+    "%3D": "=",
+    "%20": " ",
+  };
+  return url.href
+    .replace(/\+|%(?:24|28|29|2C|3A|3D|20)/g, (coded) => plain[coded] ?? coded)
+    .replaceAll("%E2%80%A6", "…");
 }
 
 /** An application as it is asked: signed in, politely, and again where it stumbles. */
