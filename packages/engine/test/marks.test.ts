@@ -178,6 +178,7 @@ describe("marks sent to an application", () => {
 });
 
 describe("marks written by SQL", () => {
+  const desk = () => ({ ...pair.source, settings: { ...pair.source.settings, marks: true as const } });
   const written = (sql: string): Load => ({ ...ticket, report: { connection: "desk", sql } });
   beforeEach(() =>
     pair.atSource(
@@ -187,7 +188,7 @@ describe("marks written by SQL", () => {
 
   test("are bound, each once, and one that finds no row is refused", async () => {
     const load = written("UPDATE note SET why = :message WHERE ticket = :id AND ':id' <> ''");
-    const { findings } = await run(load, pair.source);
+    const { findings } = await run(load, desk());
     expect(findings.told).toMatchObject({ sent: 2, refused: 1 });
     expect(findings.told?.why).toMatch(/has no row that the statement is about/);
     expect(await pair.atSource("SELECT ticket, why FROM note ORDER BY 1")).toEqual([
@@ -198,11 +199,17 @@ describe("marks written by SQL", () => {
 
   test("hold hostile values as values, and a statement that is none is refused in the server's words", async () => {
     records = [{ id: "x'); DROP TABLE note; --", fare: -1 }];
-    expect((await run(written("INSERT INTO note VALUES (:id, :reason)"), pair.source)).findings.told?.sent).toBe(1);
+    expect((await run(written("INSERT INTO note VALUES (:id, :reason)"), desk())).findings.told?.sent).toBe(1);
     expect(await pair.atSource("SELECT count(*)::text AS rows FROM note")).toEqual([{ rows: "3" }]);
     records = [{ id: "9", fare: -9 }];
-    const { findings } = await run(written("INSERT INTO nowhere VALUES (:id); DELETE FROM note"), pair.source);
+    const { findings } = await run(written("INSERT INTO nowhere VALUES (:id); DELETE FROM note"), desk());
     expect(findings.told).toMatchObject({ sent: 0, refused: 1 });
     expect(await pair.atSource("SELECT count(*)::text AS rows FROM note")).toEqual([{ rows: "3" }]);
+  });
+
+  test("are written only where an administrator lets a connection be written to", async () => {
+    const { findings } = await run(written("UPDATE note SET why = 'x'"), pair.source);
+    expect(findings.told).toMatchObject({ sent: 0, left: 3, why: expect.stringContaining("may not write marks") });
+    expect(await pair.atSource("SELECT count(why)::text AS rows FROM note")).toEqual([{ rows: "0" }]);
   });
 });

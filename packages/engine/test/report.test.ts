@@ -226,6 +226,7 @@ describe("a report by date", () => {
     book["2026-03-02"] = [["a", "2.00"]];
     const { tally, proof } = await app().run(load, { scope: march(2, 3) });
     expect([tally.new, tally.rejected, proof.verdict]).toEqual(["1", "0", "proved"]);
+    expect([first.proof.without, proof.without]).toEqual(["2", undefined]);
     expect(await pair.atWarehouse("SELECT file FROM undercoat.rejected WHERE left_run IS NULL")).toEqual([
       { file: "2026-03-01" },
     ]);
@@ -254,6 +255,7 @@ describe("a report by date", () => {
   });
 
   test.each([
+    [{ parameters: { from: "1990-01-01", to: "2026-03-04", split: "day" } }, {}, /more than 5000 parts/],
     [{}, { mode: "append" as const, key: ["period"] }, /mode is replace or upsert/],
     [{}, { mode: "upsert" as const, key: ["till"] }, /the key names period too/],
     [{ period: { column: "till" } }, {}, /have a member till of their own/],

@@ -139,6 +139,19 @@ describe("what roles may do", () => {
     ).toBe(0);
   });
 
+  test("only an administrator lets loads write marks through a connection", async () => {
+    const at = { kind: "postgres", host: "127.0.0.1", database: "desk", user: "desk", marks: true };
+    const editor = house.as(house.tokens.editor);
+    expect((await editor("POST", "/connections", { name: "desk", ...at })).status).toBe(403);
+    expect((await house.as(house.tokens.administrator)("POST", "/connections", { name: "desk", ...at })).status).toBe(
+      201,
+    );
+    const kept = await editor("PUT", "/connections/desk", at);
+    expect([kept.status, kept.body.about.told]).toEqual([200, "statements"]);
+    const { marks: _, ...without } = at;
+    expect((await editor("PUT", "/connections/desk", without)).status).toBe(403);
+  });
+
   test("only an administrator lists functions that queries may call", async () => {
     const {
       usedBy: _,

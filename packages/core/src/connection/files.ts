@@ -21,7 +21,7 @@ export const files: ConnectionKind<FilesSettings> = {
   asks: false,
   lists: "files",
   takes: true,
-  told: null,
+  told: () => null,
   defaults: {},
   reserved: () => [],
   address: ({ path }) => [path],

@@ -14,7 +14,7 @@ export const http: ConnectionKind<HttpSettings> = {
   warehouse: false,
   asks: false,
   takes: false,
-  told: "requests",
+  told: () => "requests",
   lists: "resources",
   apart,
   defaults: {},

@@ -18,7 +18,7 @@ export interface ConnectionKind<Settings> {
   /** true where files can be dropped onto its page */
   takes: boolean;
   /** how one is told of rows that were turned away: by requests, by SQL statements, or not at all */
-  told: "requests" | "statements" | null;
+  told(settings: Settings): "requests" | "statements" | null;
   /** what a setting is where nothing is said */
   defaults: Partial<Settings>;
   /** settings without what is secret of them, and that, where a file may write it among them */

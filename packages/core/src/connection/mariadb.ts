@@ -1,7 +1,7 @@
 import Joi from "joi";
 import type { MariaSettings } from "../pipeline/pipeline.ts";
 import type { ConnectionKind } from "./kind.ts";
-import { networkAddress, networkManner, networkPlace, networkSettings } from "./settings.ts";
+import { networkAddress, networkManner, networkPlace, networkSettings, toldBySql } from "./settings.ts";
 
 const port = 3306;
 
@@ -17,19 +17,20 @@ export const mariadb: ConnectionKind<MariaSettings> = {
   asks: true,
   lists: "tables",
   takes: false,
-  told: "statements",
+  told: toldBySql,
   defaults: { port, tls: "off" },
-  reserved: () => [],
+  reserved: ({ marks }) => (marks ? ["marks"] : []),
   address: networkAddress,
   place: networkPlace,
   manner: networkManner,
-  written: ({ host, port: at, database, user, tls, parallel, zeroDates }) => ({
+  written: ({ host, port: at, database, user, tls, parallel, marks, zeroDates }) => ({
     host,
     port: at ?? port,
     database,
     user,
     tls: tls ?? "off",
     ...(parallel ? { parallel } : {}),
+    ...(marks ? { marks } : {}),
     ...(zeroDates ? { zeroDates } : {}),
   }),
 };

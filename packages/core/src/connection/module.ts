@@ -33,7 +33,7 @@ export const module: ConnectionKind<ModuleSettings> = {
   asks: false,
   lists: "sets",
   takes: false,
-  told: null,
+  told: () => null,
   defaults: {},
   // What it may reach is as weighty as what it may read.
   reserved: ({ hosts }) => hosts ?? [],

@@ -11,7 +11,7 @@ export const odata: ConnectionKind<ODataSettings> = {
   asks: false,
   lists: "sets",
   takes: false,
-  told: "requests",
+  told: () => "requests",
   apart,
   defaults: {},
   reserved: () => [],

@@ -1,7 +1,7 @@
 import Joi from "joi";
 import { type ServerSettings, serverDefaults } from "../pipeline/pipeline.ts";
 import type { ConnectionKind } from "./kind.ts";
-import { networkAddress, networkManner, networkPlace, networkSettings } from "./settings.ts";
+import { networkAddress, networkManner, networkPlace, networkSettings, toldBySql } from "./settings.ts";
 
 export const postgres: ConnectionKind<ServerSettings> = {
   title: "PostgreSQL",
@@ -18,19 +18,20 @@ export const postgres: ConnectionKind<ServerSettings> = {
   asks: true,
   lists: "tables",
   takes: false,
-  told: "statements",
+  told: toldBySql,
   defaults: serverDefaults,
-  reserved: ({ functions }) => functions ?? [],
+  reserved: ({ functions = [], marks }) => [...functions, ...(marks ? ["marks"] : [])],
   address: networkAddress,
   place: networkPlace,
   manner: networkManner,
-  written: ({ host, port, database, user, tls, parallel: many, functions }) => ({
+  written: ({ host, port, database, user, tls, parallel: many, marks, functions }) => ({
     host,
     port: port ?? serverDefaults.port,
     database,
     user,
     tls: tls ?? serverDefaults.tls,
     ...(many ? { parallel: many } : {}),
+    ...(marks ? { marks } : {}),
     ...(functions?.length ? { functions } : {}),
   }),
 };

@@ -19,7 +19,11 @@ export const networkSettings = (port: number) => ({
   user: Joi.string().min(1).max(63).required(),
   tls: Joi.string().valid("off", "require", "verify").default("off"),
   parallel,
+  marks: Joi.boolean().valid(true),
 });
+
+/** How a server that takes SQL is told of rejected rows: by statements, where an administrator lets it be written to. */
+export const toldBySql = ({ marks }: NetworkSettings) => (marks ? ("statements" as const) : null);
 
 export const networkAddress = ({ host, port, database, user, tls }: NetworkSettings) => [
   host,

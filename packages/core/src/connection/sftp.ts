@@ -27,7 +27,7 @@ export const sftp: ConnectionKind<SftpSettings> = {
   asks: false,
   lists: "files",
   takes: false,
-  told: null,
+  told: () => null,
   defaults: { port, path: "." },
   reserved: () => [],
   // Another key of the host's is another host.

@@ -410,6 +410,8 @@ export interface NetworkSettings {
   tls: "off" | "require" | "verify";
   /** so many loads of a run use it at a time; 4 where absent */
   parallel?: number;
+  /** true where loads may tell it of rejected rows by statements that write; an administrator allows it */
+  marks?: true;
 }
 
 export interface ServerSettings extends NetworkSettings {

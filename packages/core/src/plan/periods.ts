@@ -79,6 +79,12 @@ export function withinPeriods(plan: LoadPlan, scope: Scope, stored: string | nul
       "parameters",
     ]);
   const whole = wholePeriods({ from, to }, periods.unit);
+  try {
+    cutPeriods(whole, periods.unit);
+  } catch (error) {
+    if (error instanceof RangeError) throw new PlanError(error.message, ["from", "parameters", "split"]);
+    throw error;
+  }
   return {
     ...plan,
     read: { ...plan.read, periods: { ...periods, from: whole.from, to } },

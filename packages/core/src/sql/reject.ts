@@ -60,9 +60,9 @@ export function keyValues(plan: LoadPlan): string[] {
   });
 }
 
-/** What of a load's list is still open: its rows, the hashes of the source rows to leave out, and whether any is an earlier row of a key. Parameter: target. */
+/** What of a load's list is still open: its rows, the hashes of the source rows to leave out, and whether any is an earlier row of a key. Parameters: target, the parts that it is about as an array or null for all. */
 export const openRejected =
-  "SELECT count(*)::text AS rows, coalesce(bool_or(code = 'duplicate'), false) AS duplicates, (array_agg(DISTINCT content) FILTER (WHERE code <> 'duplicate'))::text AS contents FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL";
+  "SELECT count(*)::text AS rows, coalesce(bool_or(code = 'duplicate'), false) AS duplicates, (array_agg(DISTINCT content) FILTER (WHERE code <> 'duplicate'))::text AS contents FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL AND ($2::text[] IS NULL OR file = ANY($2::text[]))";
 
 export const anyOpenRejected =
   "SELECT EXISTS (SELECT 1 FROM undercoat.rejected WHERE target = $1 AND left_run IS NULL) AS any";

@@ -1,6 +1,6 @@
 import { boundMark } from "@undercoat/core/mark/mark";
 import type { CredentialsOf, ServerCredentials } from "../connection/credentials.ts";
-import { failureOf, isAnswer } from "../failure.ts";
+import { failureOf, isAnswer, LoadFailure } from "../failure.ts";
 import { Session } from "../postgres/session.ts";
 import { MariaSession } from "../source/mariadb/session.ts";
 import { type Arrival, changesNone, type Teller } from "./teller.ts";
@@ -30,15 +30,26 @@ function teller(
   };
 }
 
-/** Tells a PostgreSQL database. */
+/** @throws LoadFailure where nobody has allowed that a connection is written to */
+function refuseUnmarked({ name, settings }: ServerCredentials | CredentialsOf<"mariadb">): void {
+  if (settings.marks) return;
+  throw new LoadFailure({
+    message: `Loads may not write marks through ${name}`,
+    hint: "An administrator allows it on the connection's page.",
+  });
+}
+
+/** Tells a PostgreSQL database. @throws LoadFailure where it may not be written to, or can't be reached */
 export async function postgresTeller(credentials: ServerCredentials, signal?: AbortSignal): Promise<Teller> {
+  refuseUnmarked(credentials);
   const session = await Session.open(credentials, { application: "undercoat marks", fresh: true, signal });
   const run = async (sql: string, values: (string | null)[]) => Number(await session.run(sql, values));
   return teller("numbered", credentials.name, run, isAnswer, () => session.close());
 }
 
-/** Tells a MariaDB database. */
+/** Tells a MariaDB database. @throws LoadFailure where it may not be written to, or can't be reached */
 export async function mariaTeller(credentials: CredentialsOf<"mariadb">, signal?: AbortSignal): Promise<Teller> {
+  refuseUnmarked(credentials);
   const session = await MariaSession.open(credentials, signal, "writes");
   // What the server answers has a number of its own; what cuts the connection has none.
   const refuses = (error: unknown) => typeof (error as { errno?: unknown }).errno === "number";

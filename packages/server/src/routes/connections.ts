@@ -50,7 +50,7 @@ const view = async ({ name, settings, secret, consent }: ConnectionRow): Promise
       warehouse,
       asks: asked,
       takes: taken,
-      told,
+      told: told(settings),
       lists,
     },
     hasPassword: secret !== null,
@@ -83,8 +83,8 @@ async function create(name: string, settings: ConnectionSettings, secret: string
   });
 }
 
-/** Which functions queries may call beside PostgreSQL's own is an administrator's to say. An editor who leaves the list out keeps it. */
-function listFunctions(c: Context<Env>, settings: ConnectionSettings, before: ConnectionSettings | undefined): void {
+/** Which functions queries may call, which hosts a module may ask and what is written to is an administrator's to say. An editor who leaves a list of functions out keeps it. */
+function refuseReserved(c: Context<Env>, settings: ConnectionSettings, before: ConnectionSettings | undefined): void {
   if (settings.kind === "postgres" && before?.kind === "postgres") settings.functions ??= before.functions;
   const reserved = (of: ConnectionSettings | undefined) => JSON.stringify(of ? kindOf(of).reserved(of) : []);
   if (reserved(settings) !== reserved(before) && signedIn(c).role !== "administrator")
@@ -92,7 +92,7 @@ function listFunctions(c: Context<Env>, settings: ConnectionSettings, before: Co
       403,
       settings.kind === "module"
         ? "Only an administrator lists the hosts that a module may ask"
-        : "Only an administrator lists the functions that queries may call",
+        : "Only an administrator lists the functions that queries may call, and lets loads write marks",
     );
 }
 
@@ -119,7 +119,7 @@ export const connections = routes()
     const { store, settings: house } = c.get("house");
     const asked = c.req.valid("json");
     const { settings, password } = parts(asked);
-    listFunctions(c, settings, undefined);
+    refuseReserved(c, settings, undefined);
     const row = await create(
       asked.name,
       settings,
@@ -137,7 +137,7 @@ export const connections = routes()
       throw new HttpProblem(422, "Type the password again: where it goes has changed", {
         problems: [{ path: ["password"], message: "Type it again: the address, database, user or TLS has changed" }],
       });
-    listFunctions(c, settings, row.settings);
+    refuseReserved(c, settings, row.settings);
     // Consent was given to what it was, where it was.
     const moved = !sameAddress(settings, row.settings);
     await row.update({

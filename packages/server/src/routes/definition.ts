@@ -229,11 +229,18 @@ async function reportProblems(
 ): Promise<Problem[]> {
   const path = ["loads", load, "report", "connection"];
   if (!known.has(connection)) return [{ path, message: `There is no connection ${connection}` }];
-  const { title, told } = kindOf((await book.credentials(connection)).settings);
+  const { settings } = await book.credentials(connection);
+  const { title, told: toldOf, asks } = kindOf(settings);
+  const told = toldOf(settings);
   const asked = sql === undefined ? "requests" : "statements";
   if (told === asked) return [];
   const takes = { requests: "requests: say a path", statements: "SQL statements: say sql" };
-  return [{ path, message: `${connection} (${title}) takes ${told === null ? "no marks of rows" : takes[told]}` }];
+  return [
+    {
+      path,
+      message: `${connection} (${title}) takes ${told === null ? (asks ? "no marks of rows: an administrator lets it be written to, on its page" : "no marks of rows") : takes[told]}`,
+    },
+  ];
 }
 
 /** Snapshots of sources and warehouses, one a connection for as many questions as are asked; null where one can't be reached. */

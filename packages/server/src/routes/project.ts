@@ -228,7 +228,7 @@ export const project = routes()
         if (listing)
           throw new HttpProblem(
             403,
-            `Only an administrator lists the functions that queries may call (${listing.name})`,
+            `Only an administrator lists the functions that queries may call, and lets loads write marks (${listing.name})`,
           );
       }
       for (const [name, definition] of definitions)

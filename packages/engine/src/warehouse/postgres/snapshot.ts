@@ -1,6 +1,6 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { HistoryShape } from "@undercoat/core/history/shape";
-import type { Standing } from "@undercoat/core/plan/periods";
+import { periodSlices, type Standing } from "@undercoat/core/plan/periods";
 import type { LoadPlan, Without } from "@undercoat/core/plan/plan";
 import type { HistoryProof, LoadProof, WithinProof } from "@undercoat/core/run/run";
 import type { Analysis } from "@undercoat/core/shape/analyse";
@@ -11,6 +11,7 @@ import { openRejected } from "@undercoat/core/sql/reject";
 import { keysOf, relationAsOf, targetRelation } from "@undercoat/core/sql/relation";
 import { ownColumns, standingPeriods } from "@undercoat/core/sql/target";
 import { LoadFailure } from "../../failure.ts";
+import { arrayText } from "../../postgres/array.ts";
 import { admitCasts, admitRules, expressionTypes, findDataset } from "../../postgres/describe.ts";
 import type { Session } from "../../postgres/session.ts";
 import { PostgresSide } from "../../postgres/side.ts";
@@ -82,7 +83,9 @@ export class PostgresWarehouseSnapshot implements WarehouseSnapshot {
 
   async without(plan: LoadPlan): Promise<Without | null> {
     if (!this.furnished) return null;
-    const open = await this.session.one(openRejected, [house.placeName(plan)]);
+    // Of a report those of the periods that it is asked for.
+    const parts = plan.write.span ? arrayText(periodSlices(plan)) : null;
+    const open = await this.session.one(openRejected, [house.placeName(plan), parts]);
     if (!open.rows || open.rows === "0") return null;
     if (Number(open.rows) > mostLeftOut)
       throw new LoadFailure({

@@ -1,5 +1,6 @@
 import { NumberInput, PasswordInput, Select, TextInput } from "@mantine/core";
 import type { NetworkSettings } from "@undercoat/core/pipeline/pipeline";
+import { useMe } from "../../account/me.ts";
 import type { FieldsProps, KindForm } from "./kind.ts";
 
 /** Fields that kinds share which are reached by network. */
@@ -27,6 +28,23 @@ export function HostFields({ form }: FieldsProps) {
 export const kept = (connection: FieldsProps["connection"]) => (connection?.hasPassword ? "kept as it is" : "");
 
 /** A database server's fields. */
+/** Whether loads may write to a server what they say of rejected rows, which an administrator allows. */
+function Marks({ form }: Pick<FieldsProps, "form">) {
+  const { user } = useMe();
+  return (
+    <Select
+      label="Marks of rejected rows"
+      data={[
+        { value: "no", label: "are not written there" },
+        { value: "yes", label: "loads may write them there, by SQL" },
+      ]}
+      allowDeselect={false}
+      disabled={user.role !== "administrator"}
+      {...form.getInputProps("fields.marks")}
+    />
+  );
+}
+
 export function ServerFields({ form, connection }: FieldsProps) {
   return (
     <>
@@ -53,17 +71,19 @@ export function ServerFields({ form, connection }: FieldsProps) {
           {...form.getInputProps("fields.tls")}
         />
       </Pair>
+      <Marks form={form} />
     </>
   );
 }
 
 /** What the fields of a database server hold first. */
-export const serverInitial = ({ host, port, database, user, tls }: Partial<NetworkSettings>, usual: number) => ({
+export const serverInitial = ({ host, port, database, user, tls, marks }: Partial<NetworkSettings>, usual: number) => ({
   host: host ?? "127.0.0.1",
   port: String(port ?? usual),
   database: database ?? "",
   user: user ?? "",
   tls: tls ?? "off",
+  marks: marks ? "yes" : "no",
 });
 
 export const serverWrong: KindForm["wrong"] = {
@@ -72,10 +92,11 @@ export const serverWrong: KindForm["wrong"] = {
   user: (value) => (value.trim() ? null : "Who signs in there"),
 };
 
-export const serverSettings = ({ host = "", port, database = "", user = "", tls }: Record<string, string>) => ({
+export const serverSettings = ({ host = "", port, database = "", user = "", tls, marks }: Record<string, string>) => ({
   host: host.trim(),
   port: Number(port),
   database,
   user,
   tls: tls as NetworkSettings["tls"],
+  ...(marks === "yes" ? { marks: true as const } : {}),
 });
