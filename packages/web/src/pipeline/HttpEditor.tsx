@@ -2,6 +2,7 @@ import { Autocomplete, Button, NumberInput, Select, SimpleGrid, TextInput } from
 import { useDebouncedValue } from "@mantine/hooks";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { listedName } from "@undercoat/core/dataset/item";
+import { periodsOf } from "@undercoat/core/http/periods";
 import type { From, PageForm, SinceForm } from "@undercoat/core/pipeline/pipeline";
 import { useState } from "react";
 import { answer, path, server } from "../api/client.ts";
@@ -186,7 +187,7 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
           classNames={{ input: "mono" }}
         />
         <TextInput
-          label="Rows are its list"
+          label="Rows are the list at"
           placeholder="the records themselves"
           value={from.each ?? ""}
           onChange={(event) => {
@@ -298,15 +299,15 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
             {...inPopover}
           />
         )}
+        <ReportFields
+          from={from}
+          onPut={(change) => {
+            put(change);
+            setParameters(written(others({ ...from, ...change })));
+          }}
+        />
       </SimpleGrid>
-      <BulkField bulk={from.bulk} onPut={(bulk) => put({ bulk })} />
-      <ReportFields
-        from={from}
-        onPut={(change) => {
-          put(change);
-          setParameters(written(others({ ...from, ...change })));
-        }}
-      />
+      {!periodsOf(from) && <BulkField bulk={from.bulk} onPut={(bulk) => put({ bulk })} />}
       <Choices
         choices={glance.data?.choices ?? []}
         parameters={from.parameters ?? {}}

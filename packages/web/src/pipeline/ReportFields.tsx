@@ -1,4 +1,4 @@
-import { Checkbox, Select, SimpleGrid, TextInput } from "@mantine/core";
+import { Checkbox, Select, TextInput } from "@mantine/core";
 import { periodsOf, periodsProblem } from "@undercoat/core/http/periods";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import { inPopover } from "./Form.tsx";
@@ -33,7 +33,7 @@ export function reportParameters(from: From): string[] {
   return periods ? ["split", periods.from.parameter, periods.to.parameter] : [];
 }
 
-/** Whether an application is asked for all at once or for a report by date, part by part, and how. */
+/** Fields of a form: whether an application is asked for all at once or for a report by date, part by part, and how. */
 export function ReportFields({ from, onPut }: { from: From; onPut: (change: Partial<From>) => void }) {
   const periods = periodsOf(from);
   const { parameters = {}, period = {} } = from;
@@ -65,56 +65,50 @@ export function ReportFields({ from, onPut }: { from: From; onPut: (change: Part
   const problem = periods ? periodsProblem(from) : null;
   return (
     <>
-      <SimpleGrid cols={periods ? 3 : 4} spacing="sm">
-        <Select
-          label="Asked for"
-          data={splits}
-          value={periods?.unit ?? ""}
-          onChange={split}
-          allowDeselect={false}
-          {...inPopover}
-        />
-        {periods && (
-          <>
-            {bound("from", "First day")}
-            {bound("to", "Up to")}
-            <TextInput
-              label={`Column of the ${periods.unit}`}
-              placeholder="period"
-              value={period.column ?? ""}
-              onChange={(event) => put({ column: event.currentTarget.value.trim() || undefined })}
-              classNames={{ input: "mono" }}
-            />
-            <Select
-              label="That day"
-              data={[
-                { value: "excluded", label: "does not count" },
-                { value: "included", label: "counts" },
-              ]}
-              value={period.ends ?? "excluded"}
-              onChange={(value) => put({ ends: value as "included" | "excluded" })}
-              allowDeselect={false}
-              {...inPopover}
-            />
-            <Select
-              label={`Loaded ${periods.unit}s again`}
-              data={
-                agains.some(({ value }) => value === (period.again ?? ""))
-                  ? agains
-                  : [...agains, { value: period.again ?? "", label: period.again ?? "" }]
-              }
-              value={period.again ?? ""}
-              onChange={(value) => put({ again: value || undefined })}
-              allowDeselect={false}
-              {...inPopover}
-            />
-          </>
-        )}
-      </SimpleGrid>
-      {problem && (
-        <p className="lead" role="alert">
-          {problem}
-        </p>
+      <Select
+        label="Asked for"
+        error={problem}
+        data={splits}
+        value={periods?.unit ?? ""}
+        onChange={split}
+        allowDeselect={false}
+        {...inPopover}
+      />
+      {periods && (
+        <>
+          {bound("from", "First day")}
+          {bound("to", "Up to")}
+          <TextInput
+            label={`Column of the ${periods.unit}`}
+            placeholder="period"
+            value={period.column ?? ""}
+            onChange={(event) => put({ column: event.currentTarget.value.trim() || undefined })}
+            classNames={{ input: "mono" }}
+          />
+          <Select
+            label="That day"
+            data={[
+              { value: "excluded", label: "does not count" },
+              { value: "included", label: "counts" },
+            ]}
+            value={period.ends ?? "excluded"}
+            onChange={(value) => put({ ends: value as "included" | "excluded" })}
+            allowDeselect={false}
+            {...inPopover}
+          />
+          <Select
+            label={`Loaded ${periods.unit}s again`}
+            data={
+              agains.some(({ value }) => value === (period.again ?? ""))
+                ? agains
+                : [...agains, { value: period.again ?? "", label: period.again ?? "" }]
+            }
+            value={period.again ?? ""}
+            onChange={(value) => put({ again: value || undefined })}
+            allowDeselect={false}
+            {...inPopover}
+          />
+        </>
       )}
     </>
   );

@@ -1,4 +1,4 @@
-import { NumberInput, Select, SimpleGrid, Textarea, TextInput } from "@mantine/core";
+import { NumberInput, Select, Textarea, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { usualMarks } from "@undercoat/core/mark/mark";
 import type { Load, MarkForm } from "@undercoat/core/pipeline/pipeline";
@@ -75,7 +75,7 @@ export function MarkEditor({ load, onSet, close }: { load: Load; onSet: (load: L
       />
       {asks === "requests" && (
         <>
-          <SimpleGrid cols={2} spacing="sm">
+          <div style={{ display: "grid", gridTemplateColumns: "110px 1fr", gap: 12 }}>
             <Select
               label="Method"
               data={["POST", "PUT", "PATCH"]}
@@ -91,7 +91,7 @@ export function MarkEditor({ load, onSet, close }: { load: Load; onSet: (load: L
               onChange={(event) => setForm({ ...form, path: event.currentTarget.value.trim() })}
               classNames={{ input: "mono" }}
             />
-          </SimpleGrid>
+          </div>
           <Textarea
             label="Sent with it, as JSON"
             description="{name} is the value of a column that is read; {reason} and {message} say what is wrong"
