@@ -266,7 +266,7 @@ export function HttpEditor({ load, onSet, close }: EditorProps) {
         />
         <TextInput
           label="Deleted are listed at"
-          placeholder="nowhere; keys are compared"
+          placeholder="nowhere"
           value={from.gone?.path ?? ""}
           onChange={(event) => {
             const at = event.currentTarget.value.trim();

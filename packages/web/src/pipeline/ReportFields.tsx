@@ -78,15 +78,8 @@ export function ReportFields({ from, onPut }: { from: From; onPut: (change: Part
         <>
           {bound("from", "First day")}
           {bound("to", "Up to")}
-          <TextInput
-            label={`Column of the ${periods.unit}`}
-            placeholder="period"
-            value={period.column ?? ""}
-            onChange={(event) => put({ column: event.currentTarget.value.trim() || undefined })}
-            classNames={{ input: "mono" }}
-          />
           <Select
-            label="That day"
+            label="The last day asked for"
             data={[
               { value: "excluded", label: "does not count" },
               { value: "included", label: "counts" },
@@ -95,6 +88,13 @@ export function ReportFields({ from, onPut }: { from: From; onPut: (change: Part
             onChange={(value) => put({ ends: value as "included" | "excluded" })}
             allowDeselect={false}
             {...inPopover}
+          />
+          <TextInput
+            label={`Column of the ${periods.unit}`}
+            placeholder="period"
+            value={period.column ?? ""}
+            onChange={(event) => put({ column: event.currentTarget.value.trim() || undefined })}
+            classNames={{ input: "mono" }}
           />
           <Select
             label={`Loaded ${periods.unit}s again`}
