@@ -17,6 +17,17 @@ export function markSentence({ report, from }: Load): string {
     : `${who} is told by SQL`;
 }
 
+/** True where somebody can be told of a load's rejected rows: an application that is its source, or a database that may be written to. */
+export function useMayTell({ report, from }: Load): boolean {
+  const fill = useFill();
+  const { data = [] } = useQuery(queries.connections());
+  const source = fill(from.connection);
+  return (
+    report !== undefined ||
+    data.some(({ name, about }) => about.told === "statements" || (about.told && name === source))
+  );
+}
+
 /** A body as it is typed; undefined where it is no JSON object. */
 function bodyOf(text: string): Record<string, unknown> | undefined {
   try {

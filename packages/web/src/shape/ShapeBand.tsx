@@ -7,7 +7,7 @@ import { counted } from "../parts/format.ts";
 import { Phrase } from "../pipeline/Phrase.tsx";
 import { ColumnEditor } from "./ColumnEditor.tsx";
 import { isMissing, type ShapeColumn, shapeColumns, useBothColumns, withColumns } from "./columns.ts";
-import { MarkEditor, markSentence } from "./MarkEditor.tsx";
+import { MarkEditor, markSentence, useMayTell } from "./MarkEditor.tsx";
 import { Pairing } from "./Pairing.tsx";
 import { DriftEditor, driftSentence, RejectsEditor, rejectsSentence } from "./policies.tsx";
 import { RulesEditor } from "./RulesEditor.tsx";
@@ -41,6 +41,7 @@ export function ShapeBand({ pipeline, load, name, preview, problems, canEdit, on
   const read = preview ? preview.sourceColumns.length - preview.unused.length : null;
   const computed = columns.filter((entry) => !source.some((one) => one.name === entry.as)).length;
   const rules = Object.keys(load.rules ?? {});
+  const marks = useMayTell(load);
   const wrong = (...path: string[]) =>
     problems.find((problem) => problem.path.join(".").startsWith(["loads", name, ...path].join(".")))?.message;
   const types = new Map((preview?.columns ?? []).map((entry) => [entry.name, entry]));
@@ -93,16 +94,20 @@ export function ShapeBand({ pipeline, load, name, preview, problems, canEdit, on
         >
           {rejectsSentence(load)}
         </Phrase>
-        {", and "}
-        <Phrase
-          fixed={!canEdit}
-          label="Marks sent back"
-          wrong={wrong("report")}
-          width={440}
-          editor={(close) => <MarkEditor load={load} onSet={onSet} close={close} />}
-        >
-          {markSentence(load)}
-        </Phrase>
+        {marks && (
+          <>
+            {", and "}
+            <Phrase
+              fixed={!canEdit}
+              label="Marks sent back"
+              wrong={wrong("report")}
+              width={440}
+              editor={(close) => <MarkEditor load={load} onSet={onSet} close={close} />}
+            >
+              {markSentence(load)}
+            </Phrase>
+          </>
+        )}
         . When the source changes,{" "}
         <Phrase
           fixed={!canEdit}
