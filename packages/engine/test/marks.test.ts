@@ -158,6 +158,26 @@ describe("marks sent to an application", () => {
     expect((await run()).findings.told?.sent).toBe(3);
   });
 
+  test("are not sent again by a pipeline of another name, nor once what is old is taken away", async () => {
+    await run();
+    const warehouse = warehouseFor(pair.warehouse);
+    await pair.atWarehouse("UPDATE undercoat.told SET at = now() - interval '1 year'");
+    await warehouse.prune("P30D");
+    expect(await stored()).toEqual([{ state: "sent", rows: "3" }]);
+    await warehouse.readdress({ pipeline: "test", load: null }, { pipeline: "other" });
+    expect(await pair.atWarehouse("SELECT DISTINCT pipeline FROM undercoat.told")).toEqual([{ pipeline: "other" }]);
+    await warehouse.readdress({ pipeline: "other", load: null }, { pipeline: "test" });
+    await run();
+    expect(heard).toHaveLength(3);
+    records = [{ id: "1", fare: 5 }];
+    await run();
+    await pair.atWarehouse(
+      "UPDATE undercoat.rejected SET left_at = now() - interval '1 year' WHERE left_run IS NOT NULL",
+    );
+    await warehouse.prune("P30D");
+    expect(await stored()).toEqual([]);
+  });
+
   test("of what is no row lack what they need", async () => {
     web.answer((request, response) => {
       if (request.method === "GET") return json(response, '[{"id":"1","fare":5},7]');

@@ -124,7 +124,7 @@ export const oldestProof =
   "SELECT proof::text AS proof, moment::text AS moment FROM undercoat.tally WHERE target = $1 AND moment IS NOT NULL AND NOT void AND (proof ->> 'whole')::boolean AND proof ->> 'verdict' = 'proved' AND coalesce(proof ->> 'without', '0') = '0' ORDER BY at LIMIT 1";
 
 /** Puts what is known of a pipeline's loads under another pipeline. Parameters: the pipeline before, the one after, a load or null for all. */
-export const readdressing = ["watermark", "known", "rejected", "history", "tally"].map(
+export const readdressing = ["watermark", "known", "rejected", "told", "history", "tally"].map(
   (table) => `UPDATE undercoat.${table} SET pipeline = $2 WHERE pipeline = $1 AND ($3::text IS NULL OR load = $3)`,
 );
 
@@ -133,6 +133,8 @@ export const prunedAtOnce = 2000;
 export const pruning = [
   `DELETE FROM undercoat.tally WHERE ctid = ANY (ARRAY(SELECT y.ctid FROM undercoat.tally y WHERE y.at < now() - $1::interval AND y.run NOT IN (SELECT w.run FROM undercoat.watermark w) LIMIT ${prunedAtOnce}))`,
   `DELETE FROM undercoat.rejected WHERE ctid = ANY (ARRAY(SELECT ctid FROM undercoat.rejected WHERE left_at < now() - $1::interval LIMIT ${prunedAtOnce}))`,
+  // What a source was told of is known for as long as the row is.
+  `DELETE FROM undercoat.told WHERE ctid = ANY (ARRAY(SELECT t.ctid FROM undercoat.told t WHERE t.at < now() - $1::interval AND NOT EXISTS (SELECT 1 FROM undercoat.rejected r WHERE r.target = t.target AND r.content = t.content AND r.reason = t.reason) LIMIT ${prunedAtOnce}))`,
 ];
 
 /** The tables that keep what runs did to histories. */
