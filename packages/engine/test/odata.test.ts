@@ -109,6 +109,19 @@ describe("the Crew office", () => {
   });
 });
 
+test("columns that a load reads are asked for, and no others", async () => {
+  const few: Load = {
+    ...shifts,
+    columns: { person: "PersonId", number: "Number", long: { as: '"Hours"::numeric > 8', type: "boolean" } },
+    into: { table: "landing.shift", mode: "upsert", key: ["person", "number"] },
+    proof: { figures: ["rows"] },
+  };
+  const { findings, proof, tally } = await pair.between(office()).run(few);
+  expect([proof.verdict, tally.rejected]).toEqual(["proved", "0"]);
+  // What the watermark is taken from is read too.
+  expect(findings.asked?.requests.at(-1)?.address).toContain("$select=UpdatedAt,PersonId,Number,Hours&");
+});
+
 test("what entities lead to is a set of its own, with the key of whom it belongs to", async () => {
   const within: Load = {
     from: { connection: "crew", table: "People/Shifts" },

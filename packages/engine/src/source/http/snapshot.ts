@@ -15,15 +15,14 @@ import { canonicalType } from "@undercoat/core/sql/type";
 import { LoadFailure } from "../../failure.ts";
 import { type Answer, type HttpClient, shownAddress } from "../../http/client.ts";
 import { type JsonRecord, jsonRecord, memberColumns, recordReader, rowOf } from "../members.ts";
-import { recordLines, recordStream, textColumn } from "../records.ts";
+import { recordLines, recordStream, textColumn, valueColumns } from "../records.ts";
 import type { RowStream, Snapshot } from "../source.ts";
 import { Whole } from "../whole.ts";
 import { bulkOf } from "./bulk.ts";
+import { goneOf } from "./gone.ts";
 import { type Page, pagesOf, type Reading, unheard } from "./pages.ts";
 import { Spool } from "./spool.ts";
 
-/** Most deleted records that one run hears of. */
-const mostListed = 1_000_000;
 /** Fewer records than these are read by pages, though there is an export. */
 const usualLeast = 10_000;
 /** So many requests are told one by one. */
@@ -49,6 +48,8 @@ export interface HttpOptions {
   asked?(from: From): Promise<From>;
   /** the parameters that ask for what changed since a watermark, where that is no parameter's mere value */
   changed?(column: string, value: string): Record<string, string>;
+  /** the parameters that ask for some members alone, where an application lets one ask */
+  picked?(members: readonly string[]): Record<string, string>;
   /** what goes along with every request */
   asks?: { accept?: string; headers?: Record<string, string> };
   goesOn: boolean;
@@ -220,56 +221,30 @@ export class HttpSnapshot extends Whole implements Snapshot {
     return new Date(Number.isNaN(at) ? Date.now() : at).toISOString().replace("Z", "+00");
   }
 
-  /** The keys of what the application lists as deleted since the watermark. */
   async gone(plan: LoadPlan, window: Window): Promise<string[][]> {
+    const { name, client } = this.options;
     const form = this.from?.gone;
-    if (!form) return [];
-    const { name } = this.options;
-    const sources = plan.write.key.map((key) => plan.read.columns.find((column) => column.name === key)?.source);
-    const members = form.key ?? sources.map((source) => source ?? "");
-    if (members.length !== plan.write.key.length)
-      throw new LoadFailure({
-        message: `The list of the deleted names ${members.length} members, and the load's key has ${plan.write.key.length}`,
-        hint: "Say the key's members in its order: gone: { path, key: [scan_id] }",
-      });
-    const { watermark } = plan.read;
-    const since =
-      form.since && watermark && window.kind === "since"
-        ? { [form.since.parameter]: sinceValue(form.since, { ...watermark, value: window.value }) }
-        : {};
-    const reading = { name, from: form, ask: (at: string) => this.ask(at), spool: null, all: true, ...unheard };
-    const keys: string[][] = [];
-    for await (const { records, address } of pagesOf(
-      reading,
-      this.options.client.addressOf({ ...form, parameters: since }),
-    ))
-      for (const [at, text] of records.entries()) {
-        const record = jsonRecord(text, at + 1, false);
-        const values = "fault" in record ? [] : members.map((member) => record.values.get(member) ?? null);
-        if (values.length === 0 || values.includes(null))
-          throw new LoadFailure({
-            message: `${name}'s list of the deleted has an entry without ${members.join(", ")}`,
-            detail: `${shownAddress(address)}\n${text.slice(0, 300)}`,
-            hint: "Say which of its members identify a record: gone: { path, key: [id] }",
-          });
-        keys.push(values as string[]);
-        if (keys.length > mostListed)
-          throw new LoadFailure({
-            message: `${name} lists more than ${mostListed} deleted records`,
-            hint: "Say by which parameter it tells those of late (gone: { since }), or run the whole load.",
-          });
-      }
-    return keys;
+    return form ? goneOf({ name, client, ask: (at) => this.ask(at) }, form, plan, window) : [];
+  }
+
+  /** What asks for the members that a load reads, and no others. */
+  private picked(plan: LoadPlan): Record<string, string> {
+    const { picked } = this.options;
+    // Which of what a record holds as a list are asked for stands with it.
+    if (!picked || this.from?.each !== undefined) return {};
+    const read = new Set(valueColumns(plan).map(({ source }) => source));
+    return picked(this.names.filter((name) => read.has(name)));
   }
 
   private windowAddress(plan: LoadPlan, window: Window): string {
     if (!this.from) throw new Error("An application is described before it is read");
     const { since } = this.from;
     const { watermark } = plan.read;
-    if (!watermark || window.kind !== "since") return this.address(askedSince(this.from, null));
+    const picked = this.picked(plan);
+    if (!watermark || window.kind !== "since") return this.address(askedSince(this.from, null), picked);
     const from = { ...watermark, value: window.value };
     const { changed } = this.options;
-    if (changed) return this.address(this.from, changed(watermark.column, sinceValue({}, from)));
+    if (changed) return this.address(this.from, { ...picked, ...changed(watermark.column, sinceValue({}, from)) });
     return this.address(
       askedSince(this.from, sinceValue(since ?? {}, from)),
       since ? { [since.parameter]: sinceValue(since, from) } : {},

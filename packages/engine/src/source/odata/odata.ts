@@ -151,6 +151,7 @@ export class ODataSource implements Source {
           parameters: askedOf(set),
         };
       },
+      picked: (members) => ({ $select: members.join(",") }),
       changed: (column, value) => ({ $filter: changedSince(column, value) }),
       goesOn,
       waiting,
