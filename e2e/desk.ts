@@ -16,7 +16,11 @@ export interface Desk {
 export async function sitDown(browser: Browser): Promise<Desk> {
   const address = process.env.DEMO_ADDRESS ?? "";
   const token = readFileSync(join(process.env.UNDERCOAT_DATA ?? "", "token"), "utf8").trim();
-  const context = await browser.newContext({ extraHTTPHeaders: { Authorization: `Bearer ${token}` } });
+  // What fades in is looked at as it stands in the end.
+  const context = await browser.newContext({
+    reducedMotion: "reduce",
+    extraHTTPHeaders: { Authorization: `Bearer ${token}` },
+  });
   const page = await context.newPage();
   const thrown: string[] = [];
   page.on("pageerror", (error) => thrown.push(error.message));

@@ -633,3 +633,40 @@ describe("clocks", () => {
       );
   });
 });
+
+describe("told of rejected rows", () => {
+  const desk = (marks = true) => ({
+    ...maria.with({ user: "desk", ...(marks ? { marks: true as const } : {}) }),
+    password: "writes notes",
+  });
+  const told = async (sql: string, values: Record<string, string | null>) => {
+    const teller = await sourceFor(desk()).teller?.(new AbortController().signal);
+    if (!teller) throw new Error("MariaDB is told by nobody");
+    const arrival = await teller.send({ sql, names: Object.keys(values), values: Object.values(values) }, "key");
+    await teller.close();
+    return arrival;
+  };
+
+  test("by a statement with its values bound, which finds its row or is refused", async () => {
+    await maria.at(`CREATE OR REPLACE TABLE note (id int PRIMARY KEY, why varchar(80));
+INSERT INTO note VALUES (1, NULL), (2, NULL);
+CREATE USER IF NOT EXISTS desk@'127.0.0.1' IDENTIFIED BY 'writes notes';
+GRANT SELECT, UPDATE ON workshop.note TO desk@'127.0.0.1'`);
+    const sql = "UPDATE note SET why = :reason WHERE id = :id";
+    const hostile = "x'; DROP TABLE note; -- :id \\ é🚢";
+    expect(await told(sql, { reason: hostile, id: "1" })).toEqual({ state: "sent" });
+    expect(await told(sql, { reason: "gone", id: "9" })).toMatchObject({ state: "refused" });
+    expect(await told("DELETE FROM note WHERE id = :id", { id: "2" })).toMatchObject({
+      state: "refused",
+      why: expect.stringMatching(/denied/i),
+    });
+    expect(await maria.at("SELECT id, why FROM note ORDER BY id")).toEqual([
+      { id: 1, why: hostile },
+      { id: 2, why: null },
+    ]);
+  });
+
+  test("only where an administrator lets a connection be written to", async () => {
+    await expect(sourceFor(desk(false)).teller?.(new AbortController().signal)).rejects.toThrow("may not write marks");
+  });
+});
