@@ -117,7 +117,11 @@ const mostLooks = 8;
 const looks = new Map<number, Map<string, AbortController>>();
 
 /** The signal of a person's look: it ends when the page leaves, when time is up, and when the same part of the page begins another. */
-function looking(user: number, part: string, page: AbortSignal): { signal: AbortSignal; done(): void } {
+function looking(
+  user: number,
+  part: string,
+  page: AbortSignal,
+): { signal: AbortSignal; done(): void; isOvertaken(): boolean } {
   const own = new AbortController();
   const others = looks.get(user) ?? new Map<string, AbortController>();
   looks.set(user, others);
@@ -128,7 +132,8 @@ function looking(user: number, part: string, page: AbortSignal): { signal: Abort
   }
   others.set(part, own);
   const done = () => void (others.get(part) === own && others.delete(part));
-  return { signal: AbortSignal.any([own.signal, page, AbortSignal.timeout(lookSeconds * 1000)]), done };
+  const signal = AbortSignal.any([own.signal, page, AbortSignal.timeout(lookSeconds * 1000)]);
+  return { signal, done, isOvertaken: () => own.signal.aborted };
 }
 
 /** An end of an interval: a date, a moment or a number. What PostgreSQL would take besides (`infinity`, `now`) is no place in a table. */
@@ -506,7 +511,7 @@ export const pipelines = routes()
         asked.pipeline,
         (saved) => isSavedGiven(given) && sameLook(saved, asked.definition, asked.load),
       );
-      const { signal, done } = looking(signedIn(c).id, asked.look ?? "", c.req.raw.signal);
+      const { signal, done, isOvertaken } = looking(signedIn(c).id, asked.look ?? "", c.req.raw.signal);
       try {
         const mentioned = parameterProblems(template, now);
         if (mentioned.length) throw new ResolveError(mentioned);
@@ -515,8 +520,10 @@ export const pipelines = routes()
           await previewLoad(c.get("house").store, asked.pipeline, definition, asked.load, asked.limit ?? 30, signal),
         );
       } catch (error) {
+        // Two looks of one page may arrive in another order than they were asked for; the page then asks again.
+        if (isOvertaken()) throw new HttpProblem(409, "A newer look at the rows has ended this one");
         if (signal.aborted)
-          throw new HttpProblem(503, "Looking at the rows took too long, or was ended by a newer look", {
+          throw new HttpProblem(503, "Looking at the rows took too long", {
             hint: `A look ends after ${lookSeconds} seconds. A filter that an index serves makes it shorter.`,
           });
         throw error instanceof PlanError

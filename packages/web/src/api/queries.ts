@@ -3,7 +3,7 @@ import type { DeliveryHeading, Event, RejectedView, RunLine, RunSummary } from "
 import type { Given } from "@undercoat/core/parameter/resolve";
 import type { From, Load, Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
 import type { Declared } from "../values/chosen.ts";
-import { answer, numeral, path, server } from "./client.ts";
+import { ApiProblem, answer, numeral, path, server } from "./client.ts";
 
 /** A table of a connection. */
 export interface TablePlace {
@@ -147,7 +147,9 @@ export const queries = {
       ],
       queryFn: () =>
         answer(server.pipelines.preview.$post({ json: { ...asked, look: `${ownPage} ${asked.limit ?? "all"}` } })),
-      retry: false,
+      // One that was overtaken by an earlier look, which arrived behind it, is asked for again.
+      retry: (failures, error) => failures < 3 && error instanceof ApiProblem && error.problem.status === 409,
+      retryDelay: 200,
     }),
   /** The columns of both sides as they are now. */
   columns: (asked: { from: Load["from"]; warehouse: string; table: string; declared?: Declared; given?: Given }) =>
