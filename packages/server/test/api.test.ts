@@ -303,6 +303,6 @@ describe("a pipeline", () => {
     const first = look("one pane");
     const other = await look("another pane", definition);
     const newer = await look("one pane", definition);
-    expect([(await first).status, other.status, newer.status]).toEqual([503, 200, 200]);
+    expect([(await first).status, other.status, newer.status]).toEqual([409, 200, 200]);
   });
 });
