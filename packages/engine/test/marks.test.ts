@@ -1,4 +1,5 @@
 import type { Load } from "@undercoat/core/pipeline/pipeline";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
 import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
 import { allowEgress } from "@undercoat/engine/http/egress";
 import { executeLoad, type LoadOutcome } from "@undercoat/engine/load/load";
@@ -176,6 +177,24 @@ describe("marks sent to an application", () => {
     );
     await warehouse.prune("P30D");
     expect(await stored()).toEqual([]);
+  });
+
+  test("of one row are sent by one of two who tell at once", async () => {
+    const warehouse = warehouseFor(pair.warehouse);
+    const two = await Promise.all(["one", "two"].map((name) => warehouse.session(name)));
+    const plan = {
+      pipeline: "test",
+      load: "ticket",
+      write: { target: { schema: "landing", table: "ticket" }, part: null },
+    } as unknown as LoadPlan;
+    const row = { content: "7", reason: "r", message: "m", original: null };
+    const claim = () => Promise.all(two.map(({ list }) => list.claim(plan, crypto.randomUUID(), row)));
+    expect((await claim()).filter(Boolean)).toHaveLength(1);
+    await two[0]?.list.keepTold(plan, row, "unsure", null);
+    expect(await claim()).toEqual([false, false]);
+    await two[0]?.list.keepTold(plan, row, "refused", "no");
+    expect((await claim()).filter(Boolean)).toHaveLength(1);
+    await Promise.all(two.map((session) => session.close()));
   });
 
   test("of what is no row lack what they need", async () => {
