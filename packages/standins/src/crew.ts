@@ -1,5 +1,5 @@
 import { createServer, type ServerResponse } from "node:http";
-import { listen } from "./listen.ts";
+import { listen, withBody } from "./listen.ts";
 import { type Trouble, Troubles } from "./trouble.ts";
 
 /** A person of the crew, or a shift of one, as JSON. */
@@ -146,12 +146,7 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
 
   const server = createServer((request, response) => {
     const url = new URL(request.url ?? "/", `http://${request.headers.host ?? "127.0.0.1"}`);
-    let body = "";
-    request.on("data", (part) => {
-      body += part;
-      if (body.length > 100_000) request.destroy();
-    });
-    request.on("end", async () => {
+    withBody(request, async (body) => {
       counts[url.pathname] = (counts[url.pathname] ?? 0) + 1;
       if (troubles.takes(request, response, url.pathname, body)) return;
       const given = `Basic ${Buffer.from(`${user}:${password}`).toString("base64")}`;

@@ -3,7 +3,7 @@ import { createServer, type IncomingMessage, type ServerResponse } from "node:ht
 import { gzipSync } from "node:zlib";
 import { openApi } from "./gate-api.ts";
 import { Scans } from "./gate-books.ts";
-import { listen } from "./listen.ts";
+import { listen, withBody } from "./listen.ts";
 import { type Trouble, Troubles } from "./trouble.ts";
 
 export interface Gate {
@@ -233,12 +233,7 @@ export async function openGate({
 
   const server = createServer((request, response) => {
     const url = new URL(request.url ?? "/", `http://${request.headers.host ?? "127.0.0.1"}`);
-    let body = "";
-    request.on("data", (part) => {
-      body += part;
-      if (body.length > 100_000) request.destroy();
-    });
-    request.on("end", async () => {
+    withBody(request, async (body) => {
       counts[url.pathname] = (counts[url.pathname] ?? 0) + 1;
       if (troubles.takes(request, response, url.pathname, body)) return;
       if (url.pathname === "/api/openapi.json")

@@ -1,5 +1,5 @@
 import { createServer, type ServerResponse } from "node:http";
-import { listen } from "./listen.ts";
+import { listen, withBody } from "./listen.ts";
 import { type Trouble, Troubles } from "./trouble.ts";
 
 /** An account of the Till reports: a region's tills, and the key that reads them. */
@@ -177,12 +177,7 @@ export async function openTill({ port = 0, keys = { north: "north-key", south: "
 
   const server = createServer((request, response) => {
     const url = new URL(request.url ?? "/", `http://${request.headers.host ?? "127.0.0.1"}`);
-    let body = "";
-    request.on("data", (part) => {
-      body += part;
-      if (body.length > 100_000) request.destroy();
-    });
-    request.on("end", async () => {
+    withBody(request, async (body) => {
       counts[url.pathname] = (counts[url.pathname] ?? 0) + 1;
       if (troubles.takes(request, response, url.pathname, body)) return;
       const json = { "content-type": "application/json" };
