@@ -350,6 +350,23 @@ describe("an OpenAPI document", () => {
   });
 });
 
+test("which sets' changes a service tells stands in its metadata, at the set, beside it or for all", () => {
+  const tracked = (within: string, beside = "", own = "") =>
+    readMetadata(
+      `<e:Edmx xmlns:e="x"><e:DataServices><Schema Namespace="N"><EntityType Name="T"><Key><PropertyRef Name="A"/></Key><Property Name="A" Type="Edm.Int64"/></EntityType><EntityContainer Name="C"><EntitySet Name="One" EntityType="N.T">${within}</EntitySet><EntitySet Name="Two" EntityType="N.T"/>${own}</EntityContainer>${beside}</Schema></e:DataServices></e:Edmx>`,
+    ).map((set) => set.tracked ?? false);
+  const term = (says: string, name = "Org.OData.Capabilities.V1") =>
+    `<Annotation Term="${name}.ChangeTracking"><Record>${says}</Record></Annotation>`;
+  expect(tracked("")).toEqual([false, false]);
+  expect(tracked(term(""))).toEqual([true, false]);
+  expect(tracked(term('<PropertyValue Property="Supported" Bool="false"/>'))).toEqual([false, false]);
+  expect(tracked(term('<PropertyValue Property="FilterableProperties" Bool="false"/>'))).toEqual([true, false]);
+  expect(tracked("", `<Annotations Target="N.C/Two">${term("", "Capabilities")}</Annotations>`)).toEqual([false, true]);
+  expect(tracked(term('<PropertyValue Property="Supported"><Bool>false</Bool></PropertyValue>'), "", term(""))).toEqual(
+    [false, true],
+  );
+});
+
 test("an entity set is asked for its own columns, in the order of its whole key", () => {
   const [set] = readMetadata(
     '<e:Edmx xmlns:e="x"><e:DataServices><Schema Namespace="N"><EntityType Name="T"><Key><PropertyRef Name="A"/><PropertyRef Name="B"/></Key><Property Name="A" Type="Edm.Int64"/><Property Name="B" Type="Edm.String"/><Property Name="C" Type="Edm.Decimal" Precision="5" Scale="variable"/></EntityType><EntityContainer Name="C"><EntitySet Name="Things" EntityType="N.T"/></EntityContainer></Schema></e:DataServices></e:Edmx>',

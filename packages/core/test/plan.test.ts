@@ -170,6 +170,18 @@ test("a suggestion follows keys, types and names", () => {
     proof: { by: { column: "sail_date", slice: "day" }, figures: ["rows", "sum(fare)", "max(updated_at)"] },
   });
   expect(why).toBe("booking_id identifies a row; updated_at tells what changed");
+  const told = suggestLoad(
+    { connection: "c", table: "Shifts" },
+    { schema: "w", table: "t" },
+    {
+      columns: [column("id", "text"), column("changed_at", "text")],
+      indexes: [],
+      lines: true,
+      proposal: { key: ["id"], changes: "changed_at", asksChanges: true, tracked: true },
+    },
+  );
+  expect(told.load.watermark).toBeUndefined();
+  expect(told.why).toBe("id identifies a row; the application itself tells what changed and what was deleted");
   const into = { schema: "w", table: "t" };
   const modeFor = (...columns: Dataset["columns"]) =>
     suggestLoad({ connection: "b", table: "s.t" }, into, { columns, indexes: [] }).load.into.mode;

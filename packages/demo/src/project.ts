@@ -213,6 +213,7 @@ pipelines:
   crew:
     title: Crew and shifts
     owner: Crew office
+    note: Of shifts the office tells itself what changed and what was struck off.
     warehouse: warehouse
     loads:
       person:
@@ -223,9 +224,8 @@ pipelines:
         proof: { figures: [rows, max(updated_at)] }
       shift:
         from: { connection: crew, table: Shifts }
-        watermark: { column: UpdatedAt, lookBack: PT10M }
         columns: { person_id: PersonId, number: Number, vessel: Vessel, begins_at: BeginsAt, hours: Hours, open: Open, updated_at: UpdatedAt }
-        into: { table: fleet.shift, mode: upsert, key: [person_id, number] }
+        into: { table: fleet.shift, mode: upsert, key: [person_id, number], deleted: remove }
         proof: { by: { column: begins_at, slice: day, zone: Europe/Oslo }, figures: [rows, sum(hours)] }
     schedule: { every: PT1H, zone: Europe/Oslo }
   tides:

@@ -104,7 +104,11 @@ describe("the Crew office", () => {
     expect(next.tally).toMatchObject({ new: String(added), changed: String(changed), rejected: "0" });
     expect(Number(next.tally.read)).toBeLessThan(20);
     expect(next.findings.asked?.requests.at(-1)?.address).toContain("$filter=UpdatedAt ge 20");
-    const { proof } = await pair.between(office()).prove(shifts, true);
+    // What was struck off is found by a proof, and taken away where that is asked for.
+    expect((await pair.between(office()).prove(shifts, true)).proof.verdict).toBe("disagrees");
+    const removing: Load = { ...shifts, into: { ...shifts.into, deleted: "remove" } };
+    expect((await pair.between(office()).run(removing)).tally.deleted).toBe("1");
+    const { proof } = await pair.between(office()).prove(removing, true);
     expect(proof).toMatchObject({ verdict: "proved", how: "read again" });
   });
 });

@@ -11,8 +11,10 @@ export interface Crew {
   url: string;
   user: string;
   password: string;
-  /** an hour of business: shifts come, some are changed, a person changes rank */
-  passHour(): { added: number; changed: number };
+  /** an hour of business: shifts come, some are changed, one is struck off */
+  passHour(): { added: number; changed: number; deleted: number };
+  /** what changed so far can't be asked for any more */
+  forget(): void;
   trouble(next: Trouble): void;
   counts(): Record<string, number>;
   close(): Promise<void>;
@@ -45,7 +47,9 @@ const metadata = `<?xml version="1.0" encoding="UTF-8"?>
       </EntityType>
       <EntityContainer Name="Container">
         <EntitySet Name="People" EntityType="Crew.Person"><NavigationPropertyBinding Path="Shifts" Target="Shifts"/></EntitySet>
-        <EntitySet Name="Shifts" EntityType="Crew.Shift"/>
+        <EntitySet Name="Shifts" EntityType="Crew.Shift">
+          <Annotation Term="Org.OData.Capabilities.V1.ChangeTracking"><Record><PropertyValue Property="Supported" Bool="true"/></Record></Annotation>
+        </EntitySet>
       </EntityContainer>
     </Schema>
   </edmx:DataServices>
@@ -70,7 +74,7 @@ function comparison(text: string): ((entity: Entity) => boolean) | null {
 
 /**
  * The Crew office: people and their shifts as OData 4 with `$metadata`, `$select`, `$filter` (comparisons joined by `or`),
- * `$orderby` by the key, `$count` and pages by the server. On loopback; `port` 0 is any.
+ * `$orderby` by the key, `$count`, pages by the server, and of shifts what changed since they were read. On loopback; `port` 0 is any.
  */
 export async function openCrew({ port = 0, people = 60, shifts = 40, password = "crew" } = {}): Promise<Crew> {
   const user = "reader";
@@ -103,8 +107,26 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
   };
   const counts: Record<string, number> = {};
   const troubles = new Troubles();
+  /** shifts in the order of their changes; one that is gone stands as its key */
+  const log: { shift: Entity; gone: boolean }[] = [];
+  let forgotten = 0;
+  let hours = 0;
+  const idOf = ({ PersonId, Number: number }: Entity) => `Shifts(PersonId=${PersonId},Number=${number})`;
+  /** The latest word on each shift that changed between two places of the log. */
+  const changedBetween = (from: number, to: number) => [
+    ...new Map(log.slice(from, to).map((one) => [idOf(one.shift), one])).values(),
+  ];
 
-  const answer = (name: string, url: URL, preferred: number, response: ServerResponse) => {
+  /** Some members of an entity; what a JavaScript number can't hold is written as it stands. */
+  const membersOf = (set: string, row: Entity, columns: readonly string[]) =>
+    columns
+      .map((column) => {
+        const exact = sets[set]?.exact.includes(column);
+        return `"${column}":${exact ? row[column] : JSON.stringify(row[column] ?? null)}`;
+      })
+      .join(",");
+
+  const answer = (name: string, url: URL, preferred: number, tracks: boolean, response: ServerResponse) => {
     const set = sets[name];
     if (!set)
       return response
@@ -116,26 +138,46 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
       return response
         .writeHead(400, { "content-type": "application/json" })
         .end('{"error":{"message":"The filter is not understood"}}');
-    const rows = parts.length ? set.rows.filter((row) => parts.some((part) => part?.(row))) : set.rows;
+    const asked = url.searchParams.get("$deltatoken");
+    const [since = 0, until = log.length] = asked?.split("-").map(Number) ?? [];
+    if (asked !== null && !(since >= forgotten && since <= log.length))
+      return response
+        .writeHead(410, { "content-type": "application/json" })
+        .end('{"error":{"message":"What changed since then is not known any more"}}');
+    // Several pages tell of the same changes, whatever comes meanwhile.
+    const changed = asked === null ? null : changedBetween(since, until);
+    const rows =
+      changed?.map(({ shift }) => shift) ??
+      (parts.length ? set.rows.filter((row) => parts.some((part) => part?.(row))) : set.rows);
     if (url.pathname.endsWith("/$count"))
       return response.writeHead(200, { "content-type": "text/plain" }).end(String(rows.length));
     const size = Math.min(preferred, largestPage);
-    const from = Number(url.searchParams.get("$skiptoken") ?? 0);
+    const [from = 0, began = log.length] = url.searchParams.get("$skiptoken")?.split("-").map(Number) ?? [];
     const select = url.searchParams.get("$select")?.split(",") ?? Object.keys(set.rows[0] ?? {});
-    // What a JavaScript number can't hold is written as it stands.
-    const [, expand, inner = ""] =
-      /^(Shifts)(?:\(\$select=([\w,]+)\))?$/.exec(url.searchParams.get("$expand") ?? "") ?? [];
-    const shiftsOf = (row: Entity) => {
-      const columns = inner ? inner.split(",") : Object.keys(worked[0] ?? {});
-      const exact = sets.Shifts?.exact ?? [];
-      const own = worked.filter((one) => one.PersonId === row.PersonId);
-      return `[${own.map((one) => `{${columns.map((column) => `"${column}":${exact.includes(column) ? one[column] : JSON.stringify(one[column] ?? null)}`).join(",")}}`).join(",")}]`;
+    const [, expand, inner] = /^(Shifts)(?:\(\$select=([\w,]+)\))?$/.exec(url.searchParams.get("$expand") ?? "") ?? [];
+    const shiftsOf = ({ PersonId }: Entity) => {
+      const own = worked.filter((one) => one.PersonId === PersonId);
+      const columns = inner?.split(",") ?? Object.keys(worked[0] ?? {});
+      return `"Shifts":[${own.map((one) => `{${membersOf("Shifts", one, columns)}}`).join(",")}],`;
     };
-    const written = (row: Entity) =>
-      `{${expand && name === "People" ? `"Shifts":${shiftsOf(row)},` : ""}${select.map((column) => `"${column}":${set.exact.includes(column) ? row[column] : JSON.stringify(row[column] ?? null)}`).join(",")}}`;
+    const written = (row: Entity, at: number) => {
+      if (changed?.[from + at]?.gone)
+        return `{"@odata.context":"$metadata#Shifts/$deletedEntity","id":"${idOf(row)}","reason":"deleted"}`;
+      return `{${expand && name === "People" ? shiftsOf(row) : ""}${membersOf(name, row, select)}}`;
+    };
     const next = new URL(url.href);
-    next.searchParams.set("$skiptoken", String(from + size));
-    const link = from + size < rows.length ? `,"@odata.nextLink":${JSON.stringify(next.href)}` : "";
+    next.searchParams.set("$skiptoken", `${from + size}-${began}`);
+    if (asked !== null) next.searchParams.set("$deltatoken", `${since}-${until}`);
+    const later = new URL(url.href);
+    for (const name of ["$skiptoken", "$count", "$orderby"]) later.searchParams.delete(name);
+    later.searchParams.set("$deltatoken", `${asked === null ? began : until}`);
+    const tracked = name === "Shifts" && !filter && (tracks || asked !== null);
+    const link =
+      from + size < rows.length
+        ? `,"@odata.nextLink":${JSON.stringify(next.href)}`
+        : tracked
+          ? `,"@odata.deltaLink":${JSON.stringify(later.href)}`
+          : "";
     response.writeHead(200, { "content-type": "application/json;odata.metadata=none", "odata-version": "4.0" }).end(
       `{${url.searchParams.get("$count") === "true" ? `"@odata.count":${rows.length},` : ""}"value":[${rows
         .slice(from, from + size)
@@ -156,7 +198,8 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
       if (name === "$metadata") return response.writeHead(200, { "content-type": "application/xml" }).end(metadata);
       if (await troubles.meets(response)) return;
       const wanted = /odata\.maxpagesize=(\d+)/.exec([request.headers.prefer ?? ""].flat().join())?.[1];
-      return answer(name, url, Number(wanted ?? 100), response);
+      const tracks = String(request.headers.prefer ?? "").includes("odata.track-changes");
+      return answer(name, url, Number(wanted ?? 100), tracks, response);
     });
   });
   const { port: bound, close } = await listen(server, port);
@@ -167,10 +210,20 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
     password,
     passHour: () => {
       clock = Math.max(Date.now(), clock + 1000);
-      for (let person = 1; person <= 5; person++)
-        worked.push(shift(person, shifts + (clock % 100_000) + person, clock));
-      for (const row of worked.slice(0, 3)) Object.assign(row, { Open: !row.Open, UpdatedAt: iso(clock) });
-      return { added: 5, changed: 3 };
+      const added = [1, 2, 3, 4, 5].map((person) => shift(person, shifts + hours, clock));
+      hours++;
+      const changed = worked.slice(0, 3);
+      for (const row of changed) Object.assign(row, { Open: !row.Open, UpdatedAt: iso(clock) });
+      const deleted = worked.splice(3 + (log.length % 20), 1);
+      worked.push(...added);
+      log.push(
+        ...[...changed, ...added].map((one) => ({ shift: one, gone: false })),
+        ...deleted.map((one) => ({ shift: one, gone: true })),
+      );
+      return { added: added.length, changed: changed.length, deleted: deleted.length };
+    },
+    forget: () => {
+      forgotten = log.length;
     },
     trouble: (next) => troubles.set(next),
     counts: () => ({ ...counts }),

@@ -315,6 +315,8 @@ export interface Preview {
   sql: string;
   /** what the read would start from */
   watermark: string | null;
+  /** true where the source tells by itself what changed since it was read last */
+  tracked: boolean;
   /** what the next run reads, and why */
   reads: string;
   /** the target's columns as they are; null where it is not there yet */

@@ -46,8 +46,8 @@ export interface Dataset {
   indexes: DatasetIndex[];
   /** true where rows are read from lines, of which some may be no row at all */
   lines?: true;
-  /** of an application: what seems to identify a record, and to tell of its changes */
-  proposal?: { key: string[]; changes: string | null; asksChanges?: true };
+  /** of an application: what seems to identify a record, and to tell of its changes; `tracked`: it tells by itself what changed since it was read last */
+  proposal?: { key: string[]; changes: string | null; asksChanges?: true; tracked?: true };
 }
 
 /** The beginning of a file as it stands, and what becomes of it. */

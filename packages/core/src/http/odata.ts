@@ -62,6 +62,43 @@ function typeOf({ type, precision, scale }: Property): string {
   }
 }
 
+/** The sets of which a service says that it tells what changed (OData Vocabularies, Capabilities: ChangeTracking), gathered as its metadata is read. */
+class Tracking {
+  private readonly supported = new Map<string, boolean>();
+  private container = "";
+  private about: string | null = null;
+  private inside: { property: string | null } | null = null;
+
+  open(tag: string, told: (attribute: string) => string | null): void {
+    if (tag === "EntityContainer") this.container = told("Name") ?? "";
+    if (tag === "EntitySet") this.about = told("Name");
+    if (tag === "Annotations") this.about = (told("Target") ?? "").replace(/^.*[/.]/, "");
+    if (this.inside) {
+      if (tag === "PropertyValue") this.inside.property = told("Property");
+      if (tag === "PropertyValue" && told("Bool") !== null) this.says(told("Bool") ?? "");
+    } else if (tag === "Annotation" && /(^|\.)Capabilities(\.V1)?\.ChangeTracking$/.test(told("Term") ?? "")) {
+      this.inside = { property: null };
+      // That is what the term says where it says nothing more.
+      this.supported.set(this.about ?? this.container, true);
+    }
+  }
+
+  says(text: string): void {
+    if (this.inside?.property === "Supported" && /^\s*(true|false)\s*$/.test(text))
+      this.supported.set(this.about ?? this.container, text.trim() === "true");
+  }
+
+  close(tag: string): void {
+    if (tag === "Annotation") this.inside = null;
+    if (tag === "PropertyValue" && this.inside) this.inside.property = null;
+    if (tag === "EntitySet" || tag === "Annotations") this.about = null;
+  }
+
+  has(set: string): boolean {
+    return this.supported.get(set) ?? this.supported.get(this.container) ?? false;
+  }
+}
+
 /** A service's name for a type, whatever alias its schema goes by. */
 const local = (type: string) => type.slice(type.lastIndexOf(".") + 1);
 
@@ -72,6 +109,7 @@ const local = (type: string) => type.slice(type.lastIndexOf(".") + 1);
 export function readMetadata(xml: string): ApiResource[] {
   const types = new Map<string, EntityType>();
   const enums = new Set<string>();
+  const tracking = new Tracking();
   const sets: { name: string; type: string }[] = [];
   let inside: EntityType | null = null;
   let within: "entity" | "other" | null = null;
@@ -87,6 +125,7 @@ export function readMetadata(xml: string): ApiResource[] {
       return typeof value === "string" ? value : null;
     };
     root ||= tag;
+    tracking.open(tag, told);
     if (tag === "EntityType") {
       inside = { base: told("BaseType"), keys: [], properties: [], leads: [] };
       within = "entity";
@@ -107,8 +146,10 @@ export function readMetadata(xml: string): ApiResource[] {
       if (type) inside.leads.push({ name: told("Name") ?? "", type });
     } else if (tag === "EntitySet") sets.push({ name: told("Name") ?? "", type: told("EntityType") ?? "" });
   });
+  parser.on("text", (text) => tracking.says(text));
   parser.on("closetag", ({ name }) => {
     const tag = name.slice(name.indexOf(":") + 1);
+    tracking.close(tag);
     if (tag === "EntityType" || tag === "ComplexType") {
       inside = null;
       within = null;
@@ -148,7 +189,7 @@ export function readMetadata(xml: string): ApiResource[] {
       momentsOf(fields).find((moment) => /(updated|modified|changed|lastedit|lastwrite)/i.test(moment)) ?? null;
     const set = resourceOf(`/${name}`, fields, keys, changes);
     return [
-      set,
+      tracking.has(name) ? { ...set, tracked: true } : set,
       ...leads.map((lead): ApiResource => {
         const led = whole(lead.type);
         const inner = fieldsOf(led);

@@ -27,6 +27,8 @@ export interface ApiResource {
   /** all of its key, where that has several members */
   keys?: string[];
   changes: string | null;
+  /** true where the application tells what changed since it was read last, what it deleted too, by a link */
+  tracked?: true;
   /** the parameters that say from which day and to which, of what is a report about days */
   days?: { from: string; to: string };
   /** parameters that name several of some things, such as the columns of a report, with all that they may name */

@@ -18,6 +18,7 @@ export function suggestWatermark(
 ): { column: string; tells: "changes" | "arrivals" } | null {
   // Which files are new is known by the files; an application must be able to be asked for what changed.
   if (dataset.lines) {
+    if (dataset.proposal?.tracked) return null;
     const changes = since || dataset.proposal?.asksChanges ? dataset.proposal?.changes : null;
     return changes ? { column: changes, tells: "changes" } : null;
   }
@@ -80,15 +81,17 @@ export function suggestLoad(from: From, into: TableName, dataset: Dataset): { lo
     ? `${key.join(", ")} identif${key.length > 1 ? "y" : "ies"} a row`
     : "no key tells its rows apart";
   const read =
-    dataset.lines && !watermark
-      ? "every run reads all of it"
-      : !watermark
-        ? "no column tells what changed, so every run reads the whole table"
-        : mode === "replace"
-          ? "a changed row could not be matched with its earlier self, so every run reads the whole table"
-          : watermark.tells === "changes"
-            ? `${watermark.column} tells what changed`
-            : `${watermark.column} tells of new rows, but not of changed ones`;
+    dataset.proposal?.tracked && mode !== "replace"
+      ? "the application itself tells what changed and what was deleted"
+      : dataset.lines && !watermark
+        ? "every run reads all of it"
+        : !watermark
+          ? "no column tells what changed, so every run reads the whole table"
+          : mode === "replace"
+            ? "a changed row could not be matched with its earlier self, so every run reads the whole table"
+            : watermark.tells === "changes"
+              ? `${watermark.column} tells what changed`
+              : `${watermark.column} tells of new rows, but not of changed ones`;
   return {
     load,
     why: periods ? `each ${periods.unit} of the report takes the place of its own rows` : `${identified}; ${read}`,

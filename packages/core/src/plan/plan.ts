@@ -135,6 +135,8 @@ export interface ReadRequest {
 export type Window =
   | { kind: "all" }
   | { kind: "since"; value: string }
+  /** what changed since a position, what is gone too, as the source tells it by itself */
+  | { kind: "delta"; since: string }
   /** the parts of a source, such as files, that are not as they were at a position */
   | { kind: "changed"; since: string }
   /** bounds written without a zone are local to `zone` */
@@ -666,11 +668,9 @@ export function windowFor(plan: LoadPlan, scope: Scope, stored: string | null): 
   if (plan.read.periods && scope.kind !== "keys" && scope.kind !== "gone") return { kind: "all" };
   switch (scope.kind) {
     case "due":
-      if (plan.read.files !== null)
-        return stored !== null && takesChanges(plan) ? { kind: "changed", since: stored } : { kind: "all" };
-      return plan.read.watermark && stored !== null && plan.write.mode !== "replace"
-        ? { kind: "since", value: stored }
-        : { kind: "all" };
+      if (stored === null || plan.write.mode === "replace") return { kind: "all" };
+      if (plan.read.files !== null) return takesChanges(plan) ? { kind: "changed", since: stored } : { kind: "all" };
+      return plan.read.watermark ? { kind: "since", value: stored } : { kind: "delta", since: stored };
     case "whole":
       return { kind: "all" };
     case "gone":

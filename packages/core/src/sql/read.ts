@@ -197,6 +197,7 @@ function windowConditions(
   switch (window.kind) {
     case "all":
     case "changed":
+    case "delta":
       return { inside: [], outside: null };
     case "since":
       return { inside: [due(plan, window.value)], outside: null };

@@ -56,6 +56,16 @@ export interface HttpRequest {
 /** What was asked may have been done or not: it was sent, and no answer says so. */
 export class Unanswered extends LoadFailure {}
 
+/** An application said no, by a status. */
+export class Refused extends LoadFailure {
+  constructor(
+    readonly status: number,
+    failure: LoadFailure["failure"],
+  ) {
+    super(failure);
+  }
+}
+
 /** How much of an answer is taken, in bytes as unpacked: a page that is longer is none. */
 const longestAnswer = 64 * 1024 * 1024;
 const mostTries = { patient: 7, quick: 2 };
@@ -403,9 +413,10 @@ function refused(name: string, address: string, { status, headers, body }: Answe
       : "What it is signed in with lacks the right.",
     404: "Check the path; the address is asked for just as it stands here.",
   };
-  return new (status < 500 && status !== 408 ? LoadFailure : Unanswered)({
+  const failure = {
     message: `${name} answered ${status} to ${what}${often}`,
     ...(said ? { detail: said } : {}),
     ...(hints[status] ? { hint: hints[status] } : {}),
-  });
+  };
+  return status < 500 && status !== 408 ? new Refused(status, failure) : new Unanswered(failure);
 }

@@ -93,7 +93,7 @@ interface Swept {
 }
 
 /**
- * Removes or marks the rows that a source lists as deleted since the watermark, where it lists them. What has come again since
+ * Removes or marks the rows that a source lists as deleted since it was read last, where it lists them. What has come again since
  * is among the rows that are read, and written after this. @throws LoadFailure where they are more than the load allows
  */
 export async function sweepListed(
@@ -104,7 +104,8 @@ export async function sweepListed(
   report: LoadReport,
 ): Promise<Swept> {
   const { deletions, guard, target } = plan.write;
-  if (!deletions || !plan.read.listsGone || window.kind !== "since" || !source.gone) return nothingSwept;
+  const told = window.kind === "delta" || (window.kind === "since" && plan.read.listsGone);
+  if (!deletions || !told || !source.gone) return nothingSwept;
   const keys = await source.gone(plan, window);
   const held = await warehouse.targetRows(plan, existing);
   const swept = await sweep(plan, keys, warehouse, report);

@@ -1,5 +1,5 @@
 import { partsOf, periodSlices } from "@undercoat/core/plan/periods";
-import { fillsSlices, type LoadPlan, notPast, type Window, type Without, windowFor } from "@undercoat/core/plan/plan";
+import { fillsSlices, type LoadPlan, notPast, type Window, type Without } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/run/drift";
 import {
@@ -35,6 +35,7 @@ import { definitionOf, type LoadName, type Planned, periodsFor, planFor, useFor 
 import { type LoadReport, type PhaseClock, phaseClock, tellWaiting } from "./report.ts";
 import { stageRows, transfer } from "./staging.ts";
 import { tellMarks } from "./tell.ts";
+import { settleWindow } from "./window.ts";
 import { newsWords, proofWords, reasonOf, windowWords } from "./words.ts";
 
 export type { LoadReport } from "./report.ts";
@@ -168,7 +169,8 @@ class LoadRun {
     const asked = plan.write.span
       ? due.window.kind === "all"
       : order.scope.kind === "gone" ||
-        (isDue(order.scope) && (planned.sweep || (plan.read.listsGone && due.window.kind === "all")));
+        (isDue(order.scope) &&
+          ((planned.sweep && due.window.kind !== "delta") || (plan.read.listsGone && due.window.kind === "all")));
     const looksForGone = plan.write.deletions !== null && existing !== null && asked;
     const landed = await this.land(plan, due, existing === null, looksForGone);
     if (existing) await apartFromOthers(plan, news, landed.sifted, warehouse);
@@ -228,7 +230,7 @@ class LoadRun {
     const how = landed.received ? ("received" as const) : ("source" as const);
     const proof = { ...withVersions(compare, after?.history ?? null, found), how };
     report.line(proofWords(proof), proof.sourceSql || undefined);
-    const position = isDue(order.scope) ? await source.position(due.stored) : null;
+    const position = isDue(order.scope) ? await source.position(due.stored, plan) : null;
     const watermark = plan.read.watermark ? ((await proving.highest) ?? due.stored) : null;
     await warehouse.record(
       plan,
@@ -275,7 +277,7 @@ class LoadRun {
     const plan = await periodsFor(planned, scope, stored, warehouse);
     if (scope.kind === "rejected")
       return { plan, ...(await warehouse.list.chosen(plan, scope.ids)), stored, news: null };
-    const window = windowFor(plan, scope, stored);
+    const window = await settleWindow(plan, planned, scope, stored, source);
     const news = window.kind === "changed" ? await source.news(window.since) : null;
     return { plan, window, ids: null, stored, news };
   }

@@ -34,6 +34,8 @@ export interface Planned {
   drifted: Drifted;
   /** true where it is time to look for rows gone from the source */
   sweep: boolean;
+  /** true where it is time, and the load itself says how often */
+  compares: boolean;
   /** the history that the target keeps as yet */
   kept: HistoryShape | null;
 }
@@ -103,6 +105,7 @@ export async function planFor(name: LoadName, { source, warehouse }: Asked, use:
   const plan = { ...made, hashing: source.answers(made)?.hashing ?? made.hashing };
   await warehouse?.admit(plan);
   // Where the source lists what it has deleted, keys are compared only when it is said how often.
-  const compares = !plan.read.listsGone || load.into.deletions?.every !== undefined;
-  return { plan, dataset, existing, drifted, sweep: known.sweep && compares, kept: known.history };
+  const often = load.into.deletions?.every !== undefined;
+  const sweep = known.sweep && (!plan.read.listsGone || often);
+  return { plan, dataset, existing, drifted, sweep, compares: sweep && often, kept: known.history };
 }

@@ -23,6 +23,7 @@ import { definitionOf, type LoadName, type Planned, periodsFor, planFor, useFor 
 import { type LoadReport, tellWaiting } from "./report.ts";
 import { stageRows, type Transfer } from "./staging.ts";
 import { markedRow } from "./tell.ts";
+import { settleWindow } from "./window.ts";
 import { windowWords } from "./words.ts";
 
 export interface RehearsalOrder extends LoadName {
@@ -92,14 +93,17 @@ function rehearse(
     const stored = existing && !drifted.returned ? await into.watermark(planned.plan) : null;
     const plan = await periodsFor(planned, scope, stored, into);
     const { window } =
-      scope.kind === "rejected" ? await into.list.chosen(plan, scope.ids) : { window: windowFor(plan, scope, stored) };
+      scope.kind === "rejected"
+        ? await into.list.chosen(plan, scope.ids)
+        : { window: await settleWindow(plan, planned, scope, stored, from) };
+    const comparing = planned.sweep && window.kind !== "delta";
     report.line(windowWords(plan, window), from.statement(plan, window));
     const news = window.kind === "changed" ? await from.news(window.since) : null;
     const changes = into.changes(plan, existing, drifted.widened, planned.kept);
     for (const change of changes) report.line(`would run: ${change.message}`, change.sql);
     const { read, sifted, rejected, answers } = await staged(
       ends,
-      { plan, window, limit, whole: plan.write.deletions !== null && planned.sweep && existing !== null, signal },
+      { plan, window, limit, whole: plan.write.deletions !== null && comparing && existing !== null, signal },
       run.id,
       definition.from,
       report,
@@ -117,7 +121,7 @@ function rehearse(
     const { added, altered, opened, ...applied } = await sifted.weigh(existing, changes, report.line);
     if (plan.write.mode === "replace" && existing && limit === null)
       await guardReplaced(plan, existing, sifted.accepted, into);
-    const asked = news ? newsOf(news).length > 0 : planned.sweep && isDue(scope);
+    const asked = news ? newsOf(news).length > 0 : comparing && isDue(scope);
     const sweeps = plan.write.deletions !== null && existing !== null && (plan.write.span ? limit === null : asked);
     const gone = sweeps
       ? await findGone(plan, await into.without(plan), existing, { answers, warehouse: into }, report, news)

@@ -96,7 +96,7 @@ export async function stageRows(ends: Ends, what: Transfer, run: number | null, 
   const received = await warehouse.receive(what.plan, run);
   // A part by its values is picked out of what was received; the source itself knows its own parts and what is past a watermark.
   const since = what.window.kind === "since" && !what.whole;
-  const picked = what.window.kind !== "all" && what.window.kind !== "changed" && !since;
+  const picked = !["all", "changed", "delta"].includes(what.window.kind) && !since;
   const wanted = picked ? { ...what, window: { kind: "all" as const }, limit: null } : what;
   const brought = await pipeRows(ends, received.landing, wanted, report);
   const { stage, rows } = await received.stage(picked ? what.window : { kind: "all" }, picked ? what.limit : null);

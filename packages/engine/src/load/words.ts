@@ -19,6 +19,8 @@ export function windowWords(plan: LoadPlan, window: Window): string {
       return "reading the whole dataset";
     case "changed":
       return "reading what changed";
+    case "delta":
+      return `reading what changed since the last run, as ${plan.connection} tells it`;
     case "since":
       return `reading ${watermark?.column} ≥ ${window.value}${watermark?.lookBack ? ` less ${durationWords(watermark.lookBack)}` : ""}`;
     case "interval":

@@ -42,7 +42,9 @@ export interface Snapshot {
    * Where reading stands once all has been read, in words that only the source understands: what each of its parts was then.
    * Null where a watermark tells, or nothing. `before`: the position kept from the last time
    */
-  position(before: string | null): Promise<string | null>;
+  position(before: string | null, plan: LoadPlan): Promise<string | null>;
+  /** Takes in what it tells of changes since a position, where it tells that by itself: they are then what a window of them reads. False where all must be read. */
+  tracks?(plan: LoadPlan, since: string): Promise<boolean>;
   /** Which of its parts, such as files, are not as they were at a position, and which are gone. */
   news(since: string): Promise<News>;
   /** The keys of what it lists as deleted, in the order of the load's key, where it lists that; for a window past a watermark. */

@@ -1,8 +1,9 @@
+import type { LoadPlan } from "@undercoat/core/plan/plan";
 import type { News } from "./source.ts";
 
 /** What a snapshot says of parts whose source has none that change by themselves, such as a database. */
 export abstract class Whole {
-  async position(): Promise<string | null> {
+  async position(_before: string | null, _plan: LoadPlan): Promise<string | null> {
     return null;
   }
 

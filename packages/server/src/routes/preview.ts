@@ -217,6 +217,7 @@ export async function previewLoad(
       rows: [...turnedAway, ...seen.rows.map(beside)],
       sql: seen.sql,
       watermark,
+      tracked: window.kind === "delta" || (planned.dataset.proposal?.tracked === true && !plan.read.watermark),
       reads: `${windowWords(due, window).replace(/^reading /, "")}${reasonOf(plan, { kind: "due" }, window, planned.existing !== null)}`,
       held: planned.existing?.columns.map((column) => ({ name: column.name, type: column.declared })) ?? null,
       drift: planned.drifted.notes,

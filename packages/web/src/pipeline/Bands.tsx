@@ -169,7 +169,11 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
                 wrong={under("watermark")}
                 editor={(close) => <WatermarkEditor {...props(close)} />}
               >
-                {watermark ? watermark.column : "all of them every time"}
+                {watermark
+                  ? watermark.column
+                  : preview?.tracked && into.mode !== "replace"
+                    ? "those that changed, as it is told"
+                    : "all of them every time"}
               </Phrase>
               {watermark && (
                 <>

@@ -20,7 +20,7 @@ export interface EditorProps {
   /** the warehouse's connection */
   warehouse: string;
   /** what is known of the columns of both sides */
-  preview: Pick<Preview, "columns" | "sourceColumns" | "late" | "rows"> | undefined;
+  preview: Pick<Preview, "columns" | "sourceColumns" | "late" | "rows" | "tracked"> | undefined;
   onSet: (load: Load) => void;
   close: () => void;
 }
@@ -183,7 +183,7 @@ export function WatermarkEditor({ load, preview, onSet, close }: EditorProps) {
     >
       <Select
         label="Read only what passed the highest"
-        placeholder="none: read all rows every time"
+        placeholder={preview?.tracked ? "none: the source tells what changed" : "none: read all rows every time"}
         clearable
         data={candidates.map((entry) => ({ value: entry.name, label: `${entry.name} (${shortType(entry.type)})` }))}
         value={column}

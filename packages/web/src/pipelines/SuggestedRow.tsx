@@ -28,10 +28,11 @@ export function SuggestedRow({ suggested: { name, load, why }, warehouse, wrong,
     key: false,
     notNull: column.notNull,
   }));
+  const tracked = dataset.data?.proposal?.tracked ?? false;
   const props = (close: () => void) => ({
     load,
     warehouse,
-    preview: { columns, sourceColumns: columns, late: null, rows: [] },
+    preview: { columns, sourceColumns: columns, late: null, rows: [], tracked },
     onSet,
     close,
   });
@@ -78,6 +79,8 @@ export function SuggestedRow({ suggested: { name, load, why }, warehouse, wrong,
               <span className="mono">{watermark.column}</span>
               {watermark.lookBack && ` less ${durationWords(watermark.lookBack)}`}
             </>
+          ) : tracked && into.mode !== "replace" ? (
+            "what changed, as it is told"
           ) : (
             "whole table"
           )}

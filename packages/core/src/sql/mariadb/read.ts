@@ -224,6 +224,7 @@ function windowConditions(plan: LoadPlan, rows: MariaRows, window: Window): stri
   switch (window.kind) {
     case "all":
     case "changed":
+    case "delta":
       return [];
     case "since":
       return [due(plan, rows, window.value)];

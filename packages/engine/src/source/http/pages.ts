@@ -18,7 +18,10 @@ export interface Page {
 /** What reading pages needs. */
 export interface Reading {
   name: string;
-  from: Pick<From, "records" | "page" | "count">;
+  from: Pick<From, "records" | "page" | "count"> & {
+    /** where the last page says something of what follows it some day */
+    ends?: string;
+  };
   ask(address: string): Promise<Answer>;
   /** where pages are kept; null where they are not */
   spool: Spool | null;
@@ -30,6 +33,8 @@ export interface Reading {
   note(words: string): void;
   /** told how many records the application says there are, with each page that says so */
   counted(records: bigint): void;
+  /** told what the last page says of what follows it, resolved against its own address; null where it says nothing */
+  ended(value: string | null): void;
   /** told how many pages were read before a load was cut, and since when */
   resumed(pages: number, since: string | null): void;
 }
@@ -39,6 +44,7 @@ export const unheard = {
   began: () => undefined,
   note: () => undefined,
   counted: () => undefined,
+  ended: () => undefined,
   resumed: () => undefined,
 };
 
@@ -92,6 +98,10 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
     if (count && /^\d{1,15}$/.test(count.text)) reading.counted(BigInt(count.text));
     return records;
   };
+  const end = (body: string, { address: at }: PageState) => {
+    const told = from.ends === undefined ? null : valueAt(body, from.ends);
+    reading.ended(told && new URL(told.text, at).href);
+  };
 
   if (spool && spool.length > 0) {
     if (await goesOn(reading, spool)) {
@@ -103,6 +113,7 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
         const own = kept.state.overlaps && records[0] === last ? records.slice(1) : records;
         last = records.at(-1) ?? last;
         state = kept.next;
+        if (!state) end(kept.body, kept.state);
         yield { number: ++number, address: kept.state.address, records: fresh(own) };
       }
     } else await spool.clear();
@@ -155,6 +166,7 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
     kept = spool?.add({ state: at, body, next, at: momentOf(answer) });
     kept?.catch(() => undefined);
     state = next;
+    if (!next) end(body, at);
     // The application works on the next page while this one is taken in.
     ahead = next && reading.all ? ask(next.address) : null;
     ahead?.catch(() => undefined);

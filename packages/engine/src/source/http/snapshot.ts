@@ -8,17 +8,18 @@ import { cutPeriods, declaredDays, forPeriod, lateDays, periodsOf } from "@under
 import { askedSince, sinceValue } from "@undercoat/core/http/since";
 import type { BulkForm, From } from "@undercoat/core/pipeline/pipeline";
 import { partsOf } from "@undercoat/core/plan/periods";
-import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import type { LoadPlan, PlannedColumn, Window } from "@undercoat/core/plan/plan";
 import type { Asked, AskedRequest, RequestsLeft } from "@undercoat/core/run/run";
 import type { DayInterval } from "@undercoat/core/schedule/intervals";
 import { canonicalType } from "@undercoat/core/sql/type";
 import { LoadFailure } from "../../failure.ts";
-import { type Answer, type HttpClient, shownAddress } from "../../http/client.ts";
+import { type Answer, type HttpClient, type HttpRequest, shownAddress } from "../../http/client.ts";
 import { type JsonRecord, jsonRecord, memberColumns, recordReader, rowOf } from "../members.ts";
 import { recordLines, recordStream, textColumn, valueColumns } from "../records.ts";
 import type { RowStream, Snapshot } from "../source.ts";
 import { Whole } from "../whole.ts";
 import { bulkOf } from "./bulk.ts";
+import { type Delta, deltaOf, readTracked, writeTracked } from "./delta.ts";
 import { goneOf } from "./gone.ts";
 import { type Page, pagesOf, type Reading, unheard } from "./pages.ts";
 import { Spool } from "./spool.ts";
@@ -39,6 +40,8 @@ interface Piece {
   records: TextRecord[];
 }
 
+type Asks = Pick<HttpRequest, "accept" | "headers">;
+
 export interface HttpOptions {
   name: string;
   client: HttpClient;
@@ -51,7 +54,9 @@ export interface HttpOptions {
   /** the parameters that ask for some members alone, where an application lets one ask */
   picked?(members: readonly string[]): Record<string, string>;
   /** what goes along with every request */
-  asks?: { accept?: string; headers?: Record<string, string> };
+  asks?: Asks;
+  /** of an application that tells what changed since it was read, by a link at the end: what else goes along where that is asked for, and where the link stands */
+  tracking?: { asks: Asks; link: string };
   goesOn: boolean;
   waiting?: (why: string | null) => void;
   /** told what people should know of how the pages came */
@@ -68,6 +73,11 @@ export class HttpSnapshot extends Whole implements Snapshot {
   /** the last period of a report that was asked for */
   private last: string | null = null;
   private resumed = { pages: 0, since: null as string | null };
+  /** the members that identify a record by the application's own word */
+  private keys: string[] = [];
+  private delta: Delta | null = null;
+  /** where the last answer says that changes will be told */
+  private link: string | null = null;
   private date: string | null = null;
   private start: string | null = null;
   private readonly told: Asked = { requests: [], count: 0, bytes: 0, first: null };
@@ -81,8 +91,8 @@ export class HttpSnapshot extends Whole implements Snapshot {
     return null;
   }
 
-  private async ask(address: string): Promise<Answer> {
-    const { client, signal, waiting, asks, goesOn: patient } = this.options;
+  private async ask(address: string, asks = this.options.asks): Promise<Answer> {
+    const { client, signal, waiting, goesOn: patient } = this.options;
     const answer = await client.ask({
       address,
       ...asks,
@@ -199,6 +209,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
         });
     const guessed = guessFields(records.filter((record) => !("fault" in record)).map((record) => record.text));
     const key = described?.keys ?? [described?.key ?? guessed.key].filter((one) => one !== null);
+    this.keys = described ? key : [];
     const changes = described?.changes ?? guessed.changes;
     return {
       columns: [
@@ -208,7 +219,12 @@ export class HttpSnapshot extends Whole implements Snapshot {
       ],
       indexes: [],
       lines: true,
-      proposal: { key, changes, ...(this.options.changed ? { asksChanges: true as const } : {}) },
+      proposal: {
+        key,
+        changes,
+        ...(this.options.changed ? { asksChanges: true as const } : {}),
+        ...(described?.tracked ? { tracked: true as const } : {}),
+      },
     };
   }
 
@@ -223,6 +239,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
 
   async gone(plan: LoadPlan, window: Window): Promise<string[][]> {
     const { name, client } = this.options;
+    if (window.kind === "delta") return this.delta?.gone ?? [];
     const form = this.from?.gone;
     return form ? goneOf({ name, client, ask: (at) => this.ask(at) }, form, plan, window) : [];
   }
@@ -232,12 +249,55 @@ export class HttpSnapshot extends Whole implements Snapshot {
     const { picked } = this.options;
     // Which of what a record holds as a list are asked for stands with it.
     if (!picked || this.from?.each !== undefined) return {};
+    return picked(this.members(plan));
+  }
+
+  /** The members that a load asks for. */
+  private members(plan: LoadPlan): string[] {
     const read = new Set(valueColumns(plan).map(({ source }) => source));
-    return picked(this.names.filter((name) => read.has(name)));
+    return this.names.filter((name) => read.has(name));
+  }
+
+  /** The columns of the load's key, where it is the records' own, so that changes can be told by it; else null. */
+  private trackedKey({ read, write }: LoadPlan): PlannedColumn[] | null {
+    if (!this.options.tracking || read.watermark || write.mode === "replace" || this.from?.each !== undefined)
+      return null;
+    const key = write.key.flatMap((name) => read.columns.find((column) => column.name === name) ?? []);
+    const own = new Set(this.keys);
+    return key.length > 0 && key.length === own.size && key.every(({ source }) => source !== null && own.has(source))
+      ? key
+      : null;
+  }
+
+  async tracks(plan: LoadPlan, since: string): Promise<boolean> {
+    const { name, tracking, note } = this.options;
+    const key = this.trackedKey(plan);
+    const known = readTracked(since);
+    if (!tracking || !key || known?.asked !== this.windowAddress(plan, { kind: "all" })) return false;
+    // What was deleted while nobody wanted to know is not told again.
+    if (plan.write.deletions && !known.gone) return false;
+    const ask = (at: string) => this.ask(at, tracking.asks);
+    const delta = await deltaOf({ name, ask }, known.link, key, this.members(plan));
+    if (typeof delta === "string") {
+      note?.(`${delta}, so all of it is read`);
+      return false;
+    }
+    this.delta = delta;
+    this.keepLink(delta.link);
+    return true;
+  }
+
+  /** Keeps where changes will be told, where that is at the application itself. */
+  private keepLink(link: string | null): void {
+    const { name, client, note } = this.options;
+    const own = link === null || new URL(link).origin === new URL(client.base).origin;
+    if (!own) note?.(`${name} would tell what changes at another host, ${new URL(link).host}, which is not asked`);
+    this.link = own ? link : null;
   }
 
   private windowAddress(plan: LoadPlan, window: Window): string {
     if (!this.from) throw new Error("An application is described before it is read");
+    if (window.kind === "delta") return readTracked(window.since)?.link ?? "";
     const { since } = this.from;
     const { watermark } = plan.read;
     const picked = this.picked(plan);
@@ -252,6 +312,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
   }
 
   async rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {
+    if (window.kind === "delta") return recordStream((tell) => this.lines(plan, this.changed(), limit, tell));
     const whole = window.kind === "all" && limit === null;
     const parts = partsOf(plan);
     this.last = parts.at(-1)?.from ?? null;
@@ -259,7 +320,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
       ? this.reported(limit === null ? parts : parts.toReversed(), limit)
       : whole && this.from?.bulk && (await this.isLarge(this.from, this.from.bulk))
         ? this.exported(this.from.bulk)
-        : this.paged(this.windowAddress(plan, window), limit, null);
+        : this.paged(this.windowAddress(plan, window), limit, null, whole && this.trackedKey(plan) !== null);
     return recordStream((tell) => this.lines(plan, pieces, limit, tell));
   }
 
@@ -301,9 +362,30 @@ export class HttpSnapshot extends Whole implements Snapshot {
       );
   }
 
-  /** The records of pages, laid out as rows. @param part the period that they are of, in a report */
-  private async *paged(address: string, limit: number | null, period: DayInterval | null): AsyncGenerator<Piece> {
-    const { name, goesOn } = this.options;
+  private get reader() {
+    return recordReader(this.names, this.flatten, "no record that was looked at", bare);
+  }
+
+  /** The records that changed, as the application told it. */
+  private async *changed(): AsyncGenerator<Piece> {
+    const read = this.reader;
+    const { records = [] } = this.delta ?? {};
+    this.told.first ??= records.join("\n").slice(0, firstShown);
+    yield { part: null, where: "what changed", records: records.map((text, at) => read(text, at + 1)) };
+  }
+
+  /**
+   * The records of pages, laid out as rows.
+   * @param part the period that they are of, in a report
+   * @param tracked asks where what changes from now on will be told
+   */
+  private async *paged(
+    address: string,
+    limit: number | null,
+    period: DayInterval | null,
+    tracked = false,
+  ): AsyncGenerator<Piece> {
+    const { name, goesOn, tracking } = this.options;
     const { records, page, count } = this.from ?? {};
     const part = period?.from ?? null;
     // What is not over yet says something else the next time.
@@ -312,8 +394,8 @@ export class HttpSnapshot extends Whole implements Snapshot {
     if (spool) this.spools.push(spool);
     const reading = {
       name,
-      from: { records, page, count },
-      ask: (at: string) => this.ask(at),
+      from: { records, page, count, ...(tracked && tracking ? { ends: tracking.link } : {}) },
+      ask: (at: string) => (tracked && tracking ? this.ask(at, tracking.asks) : this.ask(at)),
       spool,
       all: limit === null,
       began: (at: string) => {
@@ -324,12 +406,13 @@ export class HttpSnapshot extends Whole implements Snapshot {
         told.least = told.least === null || count < told.least ? count : told.least;
         told.most = told.most === null || count > told.most ? count : told.most;
       },
+      ended: (link: string | null) => this.keepLink(link),
       resumed: (pages: number, since: string | null) => {
         this.resumed.pages += pages;
         this.resumed.since ??= since;
       },
     };
-    const read = recordReader(this.names, this.flatten, "no record that was looked at", bare);
+    const read = this.reader;
     const told: { least: bigint | null; most: bigint | null } = { least: null, most: null };
     const laid = (text: string, at: number) => {
       const record = read(text, at + 1);
@@ -406,9 +489,11 @@ export class HttpSnapshot extends Whole implements Snapshot {
     tell(rows);
   }
 
-  /** Of a report the last period that was asked for. */
-  override async position(): Promise<string | null> {
-    return this.last;
+  /** Of a report the last period that was asked for; of a set whose changes are told, where they are. */
+  override async position(_before: string | null, plan: LoadPlan): Promise<string | null> {
+    if (this.link === null || !this.trackedKey(plan)) return this.last;
+    const asked = this.windowAddress(plan, { kind: "all" });
+    return writeTracked({ asked, link: this.link, gone: plan.write.deletions !== null });
   }
 
   asked(): Asked {

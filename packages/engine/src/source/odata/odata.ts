@@ -1,4 +1,5 @@
 import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
+import { deltaLink, trackChanges } from "@undercoat/core/http/delta";
 import { askedOf, changedSince, nextLink, readMetadata } from "@undercoat/core/http/odata";
 import type { ApiResource } from "@undercoat/core/http/openapi";
 import type { From } from "@undercoat/core/pipeline/pipeline";
@@ -16,8 +17,19 @@ import { jsonRecord } from "../members.ts";
 import type { Snapshot, SnapshotOptions, Source } from "../source.ts";
 
 /** How records are asked for: without what the service says of itself, and so many a page where it hears that. */
-const accept = "application/json;odata.metadata=none";
 const prefer = "odata.maxpagesize=1000";
+const asks = {
+  accept: "application/json;odata.metadata=none",
+  headers: { prefer, "odata-maxversion": "4.0" },
+};
+/** How they are where what changes is told: what is gone is known by what the service says of it. */
+const tracking = {
+  link: deltaLink,
+  asks: {
+    accept: "application/json;odata.metadata=minimal",
+    headers: { ...asks.headers, prefer: `${prefer},${trackChanges}` },
+  },
+};
 /** How long a service's metadata is taken to stand, in milliseconds. */
 const lasting = 60_000;
 const known = new Map<string, { at: number; sets: Promise<ApiResource[]> }>();
@@ -133,7 +145,8 @@ export class ODataSource implements Source {
     return new HttpSnapshot({
       name: this.credentials.name,
       client: this.client,
-      asks: { accept, headers: { prefer } },
+      asks,
+      tracking,
       resource: (from) => this.set(from),
       asked: async (from) => {
         const set = await this.set(from);

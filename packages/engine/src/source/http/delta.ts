@@ -1,0 +1,88 @@
+import { deltaLink, readChange } from "@undercoat/core/http/delta";
+import { nextLink } from "@undercoat/core/http/odata";
+import type { PlannedColumn } from "@undercoat/core/plan/plan";
+import { Refused } from "../../http/client.ts";
+import { jsonRecord } from "../members.ts";
+import { pagesOf, type Reading, unheard } from "./pages.ts";
+
+/** Most changes that are taken one by one; where there are more, all is read. */
+const mostChanges = 100_000;
+
+/** What changed in a set since a link was given: the latest word of each key. */
+export interface Delta {
+  records: string[];
+  /** keys of what is gone, in the order of the load's key */
+  gone: string[][];
+  /** where the next changes are told; null where the service does not say */
+  link: string | null;
+}
+
+/** Where reading a set ended whose changes the service tells. */
+export interface Tracked {
+  /** what was asked for when all of it was read */
+  asked: string;
+  link: string;
+  /** true where what is gone was taken away at the warehouse too */
+  gone: boolean;
+}
+
+export const writeTracked = ({ asked, link, gone }: Tracked) => JSON.stringify({ asked, link, gone });
+
+/** @returns null for what is no such position */
+export function readTracked(text: string): Tracked | null {
+  try {
+    const { asked, link, gone } = JSON.parse(text) as Partial<Tracked>;
+    return typeof asked === "string" && typeof link === "string" ? { asked, link, gone: gone === true } : null;
+  } catch {
+    return null;
+  }
+}
+
+/** A key as one text that is the same for each way to write it. */
+const nameOf = (key: readonly string[], columns: readonly PlannedColumn[]) =>
+  JSON.stringify(key.map((value, at) => (columns[at]?.type === "uuid" ? value.toLowerCase() : value)));
+
+/**
+ * Reads what changed since a link was given, or says why all must be read instead.
+ * @param key the columns of the load's key, each with the member that it takes
+ * @param asked the members that were asked for
+ */
+export async function deltaOf(
+  { name, ask }: Pick<Reading, "name" | "ask">,
+  link: string,
+  key: readonly PlannedColumn[],
+  asked: readonly string[],
+): Promise<Delta | string> {
+  const members = key.map(({ source }) => source ?? "");
+  const latest = new Map<string, { text: string } | { gone: string[] }>();
+  let next: string | null = null;
+  const ended = (value: string | null) => {
+    next = value;
+  };
+  const from = { records: "value", page: { next: nextLink }, ends: deltaLink };
+  try {
+    for await (const { records } of pagesOf({ name, from, ask, spool: null, all: true, ...unheard, ended }, link))
+      for (const [at, text] of records.entries()) {
+        const record = jsonRecord(text, at + 1, false);
+        const change = "fault" in record ? ({ kind: "partial" } as const) : readChange(record.values, members, asked);
+        if (change.kind === "link") continue;
+        if (change.kind === "partial") return `${name} tells what changed in part only`;
+        const told = nameOf(change.key, key);
+        // The last word stands behind what came before it.
+        latest.delete(told);
+        latest.set(told, change.kind === "gone" ? { gone: change.key } : { text });
+        if (latest.size > mostChanges) return `${name} tells of more than ${mostChanges} changes`;
+      }
+  } catch (error) {
+    // Links are kept for a while only, and what they lead to is the service's own affair.
+    if (error instanceof Refused && [400, 404, 410].includes(error.status))
+      return `${name} no longer knows what changed since then (${error.status})`;
+    throw error;
+  }
+  const told = [...latest.values()];
+  return {
+    records: told.flatMap((one) => ("text" in one ? one.text : [])),
+    gone: told.flatMap((one) => ("gone" in one ? [one.gone] : [])),
+    link: next,
+  };
+}
