@@ -93,9 +93,9 @@ test("a workbook's beginning stands beside what becomes of it, and changes with 
 test("live rows of each are those that would stand in the warehouse", async () => {
   const { page, open } = desk;
   await open("/pipelines/workshop/repair");
-  await expect(page.getByText(/Of these, 0 would be new, 0 changed, \d+ the same/)).toBeVisible();
+  await expect(page.getByText(/Of the rows above, 0 would be new, 0 changed, \d+ the same/)).toBeVisible();
   await open("/pipelines/fares/tariff");
-  await expect(page.getByText(/Of these, 0 would be new, 0 changed, 20 the same and 1 rejected/)).toBeVisible();
+  await expect(page.getByText(/Of the rows above, 0 would be new, 0 changed, 20 the same and 1 rejected/)).toBeVisible();
   await open("/pipelines/takings/till");
   await expect(page.getByText("drop has no file out/*.csv now")).toBeVisible();
 });

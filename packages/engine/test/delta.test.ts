@@ -62,7 +62,7 @@ describe("the shifts of the Crew office", () => {
       rejected: "0",
     });
     expect(next.lines).toContain("reading what changed since the last run, as crew tells it");
-    expect(next.asked.at(-1)).toContain("deltatoken");
+    expect(next.asked.some((asked) => asked.includes("deltatoken"))).toBe(true);
     expect([next.proof.verdict, await proved()]).toEqual(["proved", "proved"]);
     const none = await telling(office(), shifts);
     expect([none.tally.read, none.tally.deleted, none.proof.verdict]).toEqual(["0", "0", "proved"]);

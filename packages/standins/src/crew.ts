@@ -59,21 +59,30 @@ const ranks = ["Deckhand", "Mate", "Master"];
 const names = ["Åse Holm", "Bjørn Vik", "Cato Dahl", "Dagny Lie", "Even Moe", "Frida Berg", "Geir Sund", "Hilde Ruud"];
 const largestPage = 400;
 
+type Filter = (entity: Entity) => boolean;
+
+/** A filter of comparisons joined by `and`, those by `or`; null where it is not understood. */
+function readFilter(text: string): Filter | null {
+  const either = text.split(/ or /).map((part) => part.split(/ and /).map(comparison));
+  if (either.flat().includes(null)) return null;
+  return (entity) => either.some((all) => all.every((one) => one?.(entity)));
+}
+
 /** One comparison of a filter: a member, what it is compared by, and a literal. */
-function comparison(text: string): ((entity: Entity) => boolean) | null {
-  const [, member = "", by, literal = ""] = /^(\w+) (ge|gt|eq) (\S+)$/.exec(text.trim()) ?? [];
+function comparison(text: string): Filter | null {
+  const [, member = "", by, literal = ""] = /^(\w+) (ge|gt|lt|eq) (\S+)$/.exec(text.trim()) ?? [];
   if (!by) return null;
   if (by === "eq" && literal === "null") return (entity) => entity[member] === null || entity[member] === undefined;
   const wanted = Number.isNaN(Date.parse(literal)) ? null : Date.parse(literal);
   return (entity) => {
     const own = Date.parse(String(entity[member]));
     if (wanted === null || Number.isNaN(own)) return String(entity[member]) === literal;
-    return by === "ge" ? own >= wanted : by === "gt" ? own > wanted : own === wanted;
+    return by === "ge" ? own >= wanted : by === "gt" ? own > wanted : by === "lt" ? own < wanted : own === wanted;
   };
 }
 
 /**
- * The Crew office: people and their shifts as OData 4 with `$metadata`, `$select`, `$filter` (comparisons joined by `or`),
+ * The Crew office: people and their shifts as OData 4 with `$metadata`, `$select`, `$filter` (comparisons joined by `and` and `or`),
  * `$orderby` by the key, `$count`, pages by the server, and of shifts what changed since they were read. On loopback; `port` 0 is any.
  */
 export async function openCrew({ port = 0, people = 60, shifts = 40, password = "crew" } = {}): Promise<Crew> {
@@ -133,8 +142,8 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
         .writeHead(404, { "content-type": "application/json" })
         .end('{"error":{"message":"There is no such set"}}');
     const filter = url.searchParams.get("$filter");
-    const parts = filter?.split(/ or /).map(comparison) ?? [];
-    if (parts.some((part) => part === null))
+    const fits = filter === null ? () => true : readFilter(filter);
+    if (!fits)
       return response
         .writeHead(400, { "content-type": "application/json" })
         .end('{"error":{"message":"The filter is not understood"}}');
@@ -146,12 +155,11 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
         .end('{"error":{"message":"What changed since then is not known any more"}}');
     // Several pages tell of the same changes, whatever comes meanwhile.
     const changed = asked === null ? null : changedBetween(since, until);
-    const rows =
-      changed?.map(({ shift }) => shift) ??
-      (parts.length ? set.rows.filter((row) => parts.some((part) => part?.(row))) : set.rows);
+    const rows = changed?.map(({ shift }) => shift) ?? set.rows.filter(fits);
     if (url.pathname.endsWith("/$count"))
       return response.writeHead(200, { "content-type": "text/plain" }).end(String(rows.length));
-    const size = Math.min(preferred, largestPage);
+    const top = Number(url.searchParams.get("$top") ?? rows.length);
+    const size = Math.min(preferred, largestPage, top);
     const [from = 0, began = log.length] = url.searchParams.get("$skiptoken")?.split("-").map(Number) ?? [];
     const select = url.searchParams.get("$select")?.split(",") ?? Object.keys(set.rows[0] ?? {});
     const [, expand, inner] = /^(Shifts)(?:\(\$select=([\w,]+)\))?$/.exec(url.searchParams.get("$expand") ?? "") ?? [];
@@ -173,7 +181,7 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
     later.searchParams.set("$deltatoken", `${asked === null ? began : until}`);
     const tracked = name === "Shifts" && !filter && (tracks || asked !== null);
     const link =
-      from + size < rows.length
+      from + size < Math.min(rows.length, top)
         ? `,"@odata.nextLink":${JSON.stringify(next.href)}`
         : tracked
           ? `,"@odata.deltaLink":${JSON.stringify(later.href)}`

@@ -11,6 +11,7 @@ import type { Rehearsal } from "../run/rehearsal.ts";
 import type { RejectedList } from "../run/rejected.ts";
 import type {
   CellProof,
+  CountProof,
   Failure,
   FileRead,
   Findings,
@@ -434,6 +435,8 @@ export interface ProofSummary {
   history: HistoryProof | null;
   /** whether rows find the versions that they look up; null where none is looked up */
   within: WithinProof | null;
+  /** the source's own counts; null where it was not asked */
+  counted: CountProof | null;
   whole: boolean;
   slices: { all: number; agreeing: number };
   figures: FigurePair[];

@@ -236,3 +236,7 @@ export function askedOf({
 
 /** What changed since a watermark as a filter; a date stands as it is, a moment as ISO 8601. Rows without one come too. */
 export const changedSince = (column: string, value: string) => `${column} ge ${value} or ${column} eq null`;
+
+/** The records of a slice as a filter, by where it begins and ends; those without a value where it has no bounds. */
+export const within = (column: string, bounds: { from: string; to: string } | null) =>
+  bounds ? `${column} ge ${bounds.from} and ${column} lt ${bounds.to}` : `${column} eq null`;

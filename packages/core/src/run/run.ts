@@ -187,6 +187,16 @@ export interface WithinProof {
   examples: { key: string[]; at: string | null; found: string }[];
 }
 
+/** How many rows the source itself counts, and how many stand in the warehouse, exact text: in all, and in the slices that a run brought news to. */
+export interface CountProof {
+  source: string;
+  warehouse: string;
+  slices: { slice: string | null; source: string; warehouse: string }[];
+}
+
+export const countsAgree = (counted: CountProof): boolean =>
+  [counted, ...counted.slices].every(({ source, warehouse }) => source === warehouse);
+
 /** What always holds of versions, looked at. */
 export interface HistoryProof {
   /** versions looked at, as exact text */
@@ -220,6 +230,8 @@ export interface LoadProof {
   history?: HistoryProof;
   /** whether each row finds exactly one version of what it looks up; absent where none is looked up */
   within?: WithinProof;
+  /** the source's own counts beside the warehouse's; absent where it was not asked */
+  counted?: CountProof;
   /** the slices that the run changed, where they are told; absent where it may have been any */
   touched?: (string | null)[];
   /** rejected rows still open, which both sides leave out */

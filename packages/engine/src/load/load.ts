@@ -16,10 +16,11 @@ import {
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import type { SliceChoice } from "@undercoat/core/sql/proof";
 import { failureOf, InDoubt, isAnswer, isDataError, LoadFailure, NothingThere } from "../failure.ts";
-import { cellProofOf, cellsAlone, proofOf, withVersions } from "../proof/figures.ts";
+import { cellProofOf, cellsAlone, proofOf, withCounts, withVersions } from "../proof/figures.ts";
 import type { FiguresOfSide } from "../proof/side.ts";
-import type { Answers, News, Source } from "../source/source.ts";
+import type { Answers, News, OwnCounts, Source } from "../source/source.ts";
 import type { Applied, Received, Sifted, Warehouse } from "../warehouse/warehouse.ts";
+import { askCounts, compareCounts } from "./counts.ts";
 import { type Ends, withEnds } from "./ends.ts";
 import {
   apartFromOthers,
@@ -204,6 +205,7 @@ class LoadRun {
         : nothingSwept;
     if (existing && changes.length === 0) await landed.sifted?.addAhead(report.line);
     const compared = await this.beginFigures(plan, landed, proving, swept.slices);
+    const counting = this.beginCounts(plan, due, landed, proving, compared);
     const added = new Set(existing?.columns.map((column) => column.name));
     const applied =
       landed.fresh || !landed.sifted
@@ -228,7 +230,9 @@ class LoadRun {
     const compare = await this.prove(plan, landed, proving, compared);
     await landed.received?.drop();
     const how = landed.received ? ("received" as const) : ("source" as const);
-    const proof = { ...withVersions(compare, after?.history ?? null, found), how };
+    const counts = await counting;
+    const ownCounts = counts && (await compareCounts(plan, counts, warehouse, report));
+    const proof = { ...withCounts(withVersions(compare, after?.history ?? null, found), ownCounts), how };
     report.line(proofWords(proof), proof.sourceSql || undefined);
     const position = isDue(order.scope) ? await source.position(due.stored, plan) : null;
     const watermark = plan.read.watermark ? ((await proving.highest) ?? due.stored) : null;
@@ -441,6 +445,20 @@ class LoadRun {
     if (!small && !plan.prove.slicing) return { slices: [], touched: [null], figures: null };
     const slices: SliceChoice = small ? "all" : touched;
     return { slices, touched, figures: this.asked(plan, answers.side(plan, proving.without).figures(slices, false)) };
+  }
+
+  /** Asks a source of which a part was read how many rows it has by its own word; it counts while the warehouse applies. */
+  private beginCounts(
+    plan: LoadPlan,
+    { window }: Due,
+    { partial }: Landed,
+    { without }: Proving,
+    compared: Compared | null,
+  ): Promise<OwnCounts | null> {
+    if (!partial || !isDue(this.order.scope)) return Promise.resolve(null);
+    const counts = askCounts(plan, window, compared?.touched ?? "all", without, this.ends.source, this.report);
+    counts.catch(() => undefined);
+    return counts;
   }
 
   private async prove(

@@ -1,7 +1,7 @@
 import { partsOf } from "@undercoat/core/plan/periods";
 import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
-import type { HistoryProof, LoadProof, Scope } from "@undercoat/core/run/run";
+import { countsAgree, type HistoryProof, type LoadProof, type Scope } from "@undercoat/core/run/run";
 import { durationWords } from "@undercoat/core/schedule/duration";
 import { formatTableName } from "@undercoat/core/sql/identifier";
 import type { News } from "../source/source.ts";
@@ -58,7 +58,7 @@ export function reasonOf(plan: LoadPlan, scope: Scope, window: Window, target: b
 }
 
 /** What a proof found, and at which depth. */
-export function proofWords({ trouble, without, cells, slices, verdict, history, within }: LoadProof): string {
+export function proofWords({ trouble, without, cells, slices, verdict, history, within, counted }: LoadProof): string {
   if (trouble) return `proof: not possible: ${trouble}`;
   const less = without ? `, less ${grouped(without)} rejected` : "";
   const compared = cells
@@ -78,7 +78,8 @@ export function proofWords({ trouble, without, cells, slices, verdict, history, 
       ? `each of ${grouped(within.rows)} rows finds one version in ${within.dimension}`
       : `${grouped(within.astray)} of ${grouped(within.rows)} rows don't find exactly one version in ${within.dimension}`
     : null;
-  return `proof: ${[compared, figures, versions, looked].filter(Boolean).join("; ") || verdict}${less}`;
+  const own = counted ? `the source's own counts ${countsAgree(counted) ? "agree" : "disagree"}` : null;
+  return `proof: ${[compared, figures, versions, looked, own].filter(Boolean).join("; ") || verdict}${less}`;
 }
 
 /** What was found of a history's versions: that all of it holds, or what does not. */

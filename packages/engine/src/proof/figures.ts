@@ -1,6 +1,8 @@
 import { overallVerdict, pairSides, sameCells, verdictOf } from "@undercoat/core/proof/verdict";
 import {
   type CellProof,
+  type CountProof,
+  countsAgree,
   type Failure,
   type HistoryProof,
   historyHolds,
@@ -99,4 +101,10 @@ export function withVersions(proof: LoadProof, history: HistoryProof | null, wit
     ...(within ? { within } : {}),
     ...(holds ? {} : { verdict: "disagrees" as const }),
   };
+}
+
+/** A proof with the source's own counts. */
+export function withCounts(proof: LoadProof, counted: CountProof | null): LoadProof {
+  if (!counted) return proof;
+  return { ...proof, counted, ...(countsAgree(counted) ? {} : { verdict: "disagrees" as const }) };
 }

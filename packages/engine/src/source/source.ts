@@ -49,6 +49,8 @@ export interface Snapshot {
   news(since: string): Promise<News>;
   /** The keys of what it lists as deleted, in the order of the load's key, where it lists that; for a window past a watermark. */
   gone?(plan: LoadPlan, window: Window): Promise<string[][]>;
+  /** How many rows it has now by its own word, in all and in those of some slices that it can tell; null where it does not count. */
+  counts?(plan: LoadPlan, slices: readonly (string | null)[]): Promise<OwnCounts | null>;
   /** Its parts, such as files, as they have been read so far; none where it has none. */
   parts(): FileRead[];
   /** when reading began, ISO 8601, of a source that has no one moment: what changed since may not be among the rows. Told once they have come */
@@ -58,6 +60,14 @@ export interface Snapshot {
   /** The load has committed: what was read is dealt with as it says. Never fails it; sentences that tell what was done. */
   finish(from: From): Promise<string[]>;
   close(): Promise<void>;
+}
+
+/** How many rows a source itself counts, exact text. */
+export interface OwnCounts {
+  total: string;
+  slices: Map<string | null, string>;
+  /** true where something has changed there since it was read */
+  moved(): Promise<boolean>;
 }
 
 /** Parts of a source by name, such as files. */

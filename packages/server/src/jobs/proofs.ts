@@ -30,6 +30,7 @@ export async function keepProof(
       cells: proof.cells,
       history: proof.history ?? null,
       within: proof.within ?? null,
+      counted: proof.counted ?? null,
       whole: proof.whole,
       sliceCount: proof.slices.length,
       agreeing: proof.slices.filter((slice) => slice.verdict === "proved").length,

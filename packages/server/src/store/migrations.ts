@@ -172,4 +172,10 @@ CREATE TABLE consents (state text PRIMARY KEY, connection text NOT NULL REFERENC
       await context.sequelize.query("ALTER TABLE versions ADD COLUMN modules json");
     },
   },
+  {
+    name: "0016-counts",
+    async up({ context }: { context: QueryInterface }): Promise<void> {
+      await context.sequelize.query("ALTER TABLE proofs ADD COLUMN counted json");
+    },
+  },
 ];

@@ -9,6 +9,7 @@ import type { Depth, FigurePair, SliceFigures, Verdict } from "@undercoat/core/p
 import type { Rehearsal } from "@undercoat/core/run/rehearsal";
 import type {
   CellProof,
+  CountProof,
   Failure,
   Findings,
   HistoryProof,
@@ -299,6 +300,7 @@ export class ProofRow extends StoredRow<ProofRow> {
   declare cells: CellProof | null;
   declare history: HistoryProof | null;
   declare within: WithinProof | null;
+  declare counted: CountProof | null;
   declare whole: boolean;
   declare sliceCount: number;
   declare agreeing: number;
@@ -575,6 +577,7 @@ export function bindModels(sequelize: Sequelize): void {
     cells: optionalJson,
     history: optionalJson,
     within: optionalJson,
+    counted: optionalJson,
     whole: flag,
     sliceCount: number,
     agreeing: number,

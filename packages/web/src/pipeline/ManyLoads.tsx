@@ -142,7 +142,7 @@ export function ManyLoads({ definition, onSet, onRun, onClose }: Props) {
               const watermark = (of: Load) =>
                 of.watermark
                   ? `${of.watermark.column}${of.watermark.lookBack ? `, ${of.watermark.lookBack}` : ""}`
-                  : "whole table";
+                  : "none";
               const cell = (before: string, now: string) =>
                 before === now ? (
                   <span>{before}</span>

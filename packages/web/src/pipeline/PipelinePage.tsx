@@ -42,7 +42,8 @@ function readWords(load: Load): string {
   const { from, watermark } = load;
   if (watermark) return watermark.column;
   if (from.files !== undefined) return changesOnly(load) ? "changed files" : "all files";
-  if (from.path === undefined) return "whole table";
+  // Some sources tell by themselves what changed.
+  if (from.path === undefined) return load.into.mode === "replace" ? "whole table" : "no watermark";
   const periods = periodsOf(from);
   return periods ? `${periods.unit} by ${periods.unit}` : "all records";
 }

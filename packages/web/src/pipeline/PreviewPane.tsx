@@ -131,7 +131,7 @@ export function PreviewPane({
   const sentence =
     preview.rows.length === 0
       ? "The source has nothing new."
-      : `Of these, ${count.new} would be new, ${count.changed} changed, ${same} the same${count.rejected ? ` and ${count.rejected} rejected` : ""}.`;
+      : `Of the rows above, ${count.new} would be new, ${count.changed} changed, ${same} the same${count.rejected ? ` and ${count.rejected} rejected` : ""}.`;
   const needle = wanted.toLowerCase();
   const rows = preview.rows.filter(
     (row) =>

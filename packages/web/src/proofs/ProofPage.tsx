@@ -4,7 +4,7 @@ import type { ProofView } from "@undercoat/core/api/api";
 import { millisecondsOf } from "@undercoat/core/history/lifeline";
 import { figureWords } from "@undercoat/core/proof/figure";
 import type { SliceFigures } from "@undercoat/core/proof/verdict";
-import { historyHolds, howSentence } from "@undercoat/core/run/run";
+import { type CountProof, historyHolds, howSentence } from "@undercoat/core/run/run";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
@@ -127,6 +127,30 @@ function WithinNote({ within }: { within: NonNullable<ProofView["within"]> }) {
           .join("; ")}
       </span>
     </div>
+  );
+}
+
+/** How many rows the source itself counts, and how many stand in the warehouse. */
+function CountedNote({ proof, own: { source, warehouse, slices } }: { proof: ProofView; own: CountProof }) {
+  const differing = slices.filter((one) => one.source !== one.warehouse);
+  const also = slices.length ? `, and in ${counted(slices.length, unitOf(proof))} that the run brought news to` : "";
+  if (source === warehouse && differing.length === 0)
+    return (
+      <p className="quiet">
+        The source itself counts {counted(source, "row")}
+        {also}: as many stand in the warehouse.
+      </p>
+    );
+  return (
+    <p className="lead">
+      The source itself counts {counted(source, "row")}, and {grouped(warehouse)} stand in the warehouse
+      {differing.length > 0 &&
+        `: ${differing
+          .slice(0, 5)
+          .map((one) => `${sliceName(one.slice)} ${grouped(one.source)} against ${grouped(one.warehouse)}`)
+          .join("; ")}`}
+      .
+    </p>
   );
 }
 
@@ -283,6 +307,7 @@ export default function ProofPage() {
           </p>
           {proof.history && <HistoryNote history={proof.history} />}
           {proof.within && <WithinNote within={proof.within} />}
+          {proof.counted && <CountedNote proof={proof} own={proof.counted} />}
           {proof.trouble && <p className="lead">The source's figures could not be computed: {proof.trouble}</p>}
         </div>
         {canEdit && (

@@ -9,14 +9,16 @@ import { askedSince, sinceValue } from "@undercoat/core/http/since";
 import type { BulkForm, From } from "@undercoat/core/pipeline/pipeline";
 import { partsOf } from "@undercoat/core/plan/periods";
 import type { LoadPlan, PlannedColumn, Window } from "@undercoat/core/plan/plan";
+import { sliceBounds } from "@undercoat/core/proof/bounds";
 import type { Asked, AskedRequest, RequestsLeft } from "@undercoat/core/run/run";
 import type { DayInterval } from "@undercoat/core/schedule/intervals";
-import { canonicalType } from "@undercoat/core/sql/type";
+import type { Slicing } from "@undercoat/core/sql/slice";
+import { canonicalType, typeFamily } from "@undercoat/core/sql/type";
 import { LoadFailure } from "../../failure.ts";
-import { type Answer, type HttpClient, type HttpRequest, shownAddress } from "../../http/client.ts";
+import { type Answer, type HttpClient, type HttpRequest, Refused, shownAddress } from "../../http/client.ts";
 import { type JsonRecord, jsonRecord, memberColumns, recordReader, rowOf } from "../members.ts";
 import { recordLines, recordStream, textColumn, valueColumns } from "../records.ts";
-import type { RowStream, Snapshot } from "../source.ts";
+import type { OwnCounts, RowStream, Snapshot } from "../source.ts";
 import { Whole } from "../whole.ts";
 import { bulkOf } from "./bulk.ts";
 import { type Delta, deltaOf, readTracked, writeTracked } from "./delta.ts";
@@ -30,6 +32,8 @@ const usualLeast = 10_000;
 const mostTold = 500;
 /** So much of the first page is kept to be shown, in characters. */
 const firstShown = 20_000;
+/** So many records are kept to know them again, and a page more. */
+const mostTaken = 10_000;
 /** Records changed within so many milliseconds are looked at for fields that earlier ones lack. */
 const lately = 24 * 3_600_000;
 
@@ -55,6 +59,11 @@ export interface HttpOptions {
   picked?(members: readonly string[]): Record<string, string>;
   /** what goes along with every request */
   asks?: Asks;
+  /** of an application that counts what it is asked for: what asks for the count alone, and for that of the records of a slice by one of its members; `null` for those without a value */
+  counting?: {
+    alone: Record<string, string>;
+    slice(member: string, bounds: { from: string; to: string } | null): Record<string, string>;
+  };
   /** of an application that tells what changed since it was read, by a link at the end: what else goes along where that is asked for, and where the link stands */
   tracking?: { asks: Asks; link: string };
   goesOn: boolean;
@@ -67,11 +76,14 @@ export interface HttpOptions {
 /** An application as it is asked for records. It has no one moment: keys decide between what came twice. */
 export class HttpSnapshot extends Whole implements Snapshot {
   private names: string[] = [];
+  private fits = new Map<string, string>();
   private flatten = false;
   private from: From | null = null;
   private readonly spools: Spool[] = [];
   /** the last period of a report that was asked for */
   private last: string | null = null;
+  /** the records past a watermark that were read, the first of them; null where all is read */
+  private taken: Set<string> | null = null;
   private resumed = { pages: 0, since: null as string | null };
   /** the members that identify a record by the application's own word */
   private keys: string[] = [];
@@ -140,11 +152,22 @@ export class HttpSnapshot extends Whole implements Snapshot {
     parameters: Record<string, string>,
     counted = unheard.counted as Reading["counted"],
   ): Promise<Page> {
-    const { name } = this.options;
-    const reading = { name, from, ask: (at: string) => this.ask(at), spool: null, all: false, ...unheard, counted };
     const address = this.address(askedSince(from, null), parameters);
-    for await (const page of pagesOf(reading, address)) return { ...page, records: rowsOf(from, page.records) };
+    for await (const page of pagesOf({ ...this.looking(from), counted }, address))
+      return { ...page, records: rowsOf(from, page.records) };
     return { number: 1, address, records: [] };
+  }
+
+  /** How pages are read of which only the first is wanted. */
+  private looking(from: Reading["from"]): Reading {
+    return {
+      name: this.options.name,
+      from,
+      ask: (at: string) => this.ask(at),
+      spool: null,
+      all: false,
+      ...unheard,
+    };
   }
 
   /** Some records: the first page, and what has changed of late, whose fields may be newer. */
@@ -192,6 +215,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
       (column): DatasetColumn => ({ ...column, comment: comments.get(column.name) ?? null }),
     );
     this.names = columns.map((column) => column.name);
+    this.fits = new Map(columns.map((column) => [column.name, column.fits ?? column.warehouseType]));
     this.flatten = flatten;
     this.from = from;
     if (columns.length === 0)
@@ -242,6 +266,60 @@ export class HttpSnapshot extends Whole implements Snapshot {
     if (window.kind === "delta") return this.delta?.gone ?? [];
     const form = this.from?.gone;
     return form ? goneOf({ name, client, ask: (at) => this.ask(at) }, form, plan, window) : [];
+  }
+
+  async counts(plan: LoadPlan, slices: readonly (string | null)[]): Promise<OwnCounts | null> {
+    const { from } = this;
+    const { counting } = this.options;
+    if (!from || from.count === undefined || from.each !== undefined || periodsOf(from)) return null;
+    // Of the records themselves none is wanted.
+    const few = { ...from, ...(from.page?.sizeAs ? { page: { ...from.page, size: 1 } } : {}) };
+    const count = async (parameters: Record<string, string>): Promise<string | null> => {
+      let told: string | null = null;
+      await this.firstOf(few, { ...counting?.alone, ...parameters }, (records) => {
+        told = String(records);
+      });
+      return told;
+    };
+    const total = await count({});
+    if (total === null) return null;
+    const found = new Map<string | null, string>();
+    const { slicing } = plan.prove;
+    const column = plan.read.columns.find(({ name }) => name === slicing?.column);
+    // What is computed, or cast to another type, is nothing that the application could be asked for.
+    const plain = column?.source != null && this.fits.get(column.source) === column.type ? column.source : null;
+    for (const slice of slicing && counting && plain !== null ? slices : []) {
+      const bounds = slice === null ? null : sliceBounds(slicing as Slicing, slice);
+      if (slice !== null && !bounds) continue;
+      const records = await count(counting?.slice(plain ?? "", bounds) ?? {}).catch((error: unknown) => {
+        if (error instanceof Refused) return null;
+        throw error;
+      });
+      // What it does not filter by it does not for other slices either.
+      if (records === null) break;
+      found.set(slice, records);
+    }
+    return { total, slices: found, moved: () => this.moved(plan) };
+  }
+
+  /** True where something has changed since the records were read, as far as the application tells. */
+  private async moved(plan: LoadPlan): Promise<boolean> {
+    const { tracking } = this.options;
+    const key = this.trackedKey(plan);
+    if (tracking && key && this.link !== null) {
+      const ask = (at: string) => this.ask(at, tracking.asks);
+      const delta = await deltaOf({ name: this.options.name, ask }, this.link, key, this.members(plan));
+      return typeof delta === "string" || delta.records.length + delta.gone.length > 0;
+    }
+    const { watermark } = plan.read;
+    if (!watermark || this.start === null || !this.from || typeFamily(watermark.type) !== "moment") return false;
+    const since = { ...plan, read: { ...plan.read, watermark: { ...watermark, lookBack: null } } };
+    const address = new URL(this.windowAddress(since, { kind: "since", value: this.start }));
+    const from = { ...this.from, path: undefined, parameters: undefined };
+    // What changed in the second in which reading began is among what was read, or has changed since.
+    for await (const { records } of pagesOf(this.looking(from), address.href))
+      if (records.some((record) => !this.taken?.has(record))) return true;
+    return false;
   }
 
   /** What asks for the members that a load reads, and no others. */
@@ -314,6 +392,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
   async rows(plan: LoadPlan, window: Window, limit: number | null): Promise<RowStream> {
     if (window.kind === "delta") return recordStream((tell) => this.lines(plan, this.changed(), limit, tell));
     const whole = window.kind === "all" && limit === null;
+    this.taken = window.kind === "since" ? new Set() : null;
     const parts = partsOf(plan);
     this.last = parts.at(-1)?.from ?? null;
     const pieces = parts.length
@@ -419,6 +498,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
       return part === null ? record : { ...record, fields: [...record.fields, part] };
     };
     for await (const { number, records: found } of pagesOf(reading, address)) {
+      if (this.taken && this.taken.size < mostTaken) for (const record of found) this.taken.add(record);
       const texts = rowsOf(this.from, found);
       this.told.first ??= texts.join("\n").slice(0, firstShown);
       yield { part, where: `${part === null ? "" : `${part}, `}page ${number}`, records: texts.map(laid) };

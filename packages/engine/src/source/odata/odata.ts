@@ -1,6 +1,6 @@
 import type { Dataset, DatasetSummary, TimeColumn } from "@undercoat/core/dataset/dataset";
 import { deltaLink, trackChanges } from "@undercoat/core/http/delta";
-import { askedOf, changedSince, nextLink, readMetadata } from "@undercoat/core/http/odata";
+import { askedOf, changedSince, nextLink, readMetadata, within } from "@undercoat/core/http/odata";
 import type { ApiResource } from "@undercoat/core/http/openapi";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import type { TableName } from "@undercoat/core/sql/identifier";
@@ -165,6 +165,7 @@ export class ODataSource implements Source {
         };
       },
       picked: (members) => ({ $select: members.join(",") }),
+      counting: { alone: { $top: "0" }, slice: (member, bounds) => ({ $filter: within(member, bounds) }) },
       changed: (column, value) => ({ $filter: changedSince(column, value) }),
       goesOn,
       waiting,
