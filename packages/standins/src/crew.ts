@@ -118,6 +118,8 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
   const troubles = new Troubles();
   /** shifts in the order of their changes; one that is gone stands as its key */
   const log: { shift: Entity; gone: boolean }[] = [];
+  /** which log a place is of: another one begins with each start */
+  const opened = Date.now().toString(36);
   let forgotten = 0;
   let hours = 0;
   const idOf = ({ PersonId, Number: number }: Entity) => `Shifts(PersonId=${PersonId},Number=${number})`;
@@ -148,8 +150,9 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
         .writeHead(400, { "content-type": "application/json" })
         .end('{"error":{"message":"The filter is not understood"}}');
     const asked = url.searchParams.get("$deltatoken");
-    const [since = 0, until = log.length] = asked?.split("-").map(Number) ?? [];
-    if (asked !== null && !(since >= forgotten && since <= log.length))
+    const [book = "", ...places] = asked?.split("-") ?? [];
+    const [since = 0, until = log.length] = places.map(Number);
+    if (asked !== null && !(book === opened && since >= forgotten && since <= log.length))
       return response
         .writeHead(410, { "content-type": "application/json" })
         .end('{"error":{"message":"What changed since then is not known any more"}}');
@@ -175,10 +178,10 @@ export async function openCrew({ port = 0, people = 60, shifts = 40, password = 
     };
     const next = new URL(url.href);
     next.searchParams.set("$skiptoken", `${from + size}-${began}`);
-    if (asked !== null) next.searchParams.set("$deltatoken", `${since}-${until}`);
+    if (asked !== null) next.searchParams.set("$deltatoken", `${opened}-${since}-${until}`);
     const later = new URL(url.href);
     for (const name of ["$skiptoken", "$count", "$orderby"]) later.searchParams.delete(name);
-    later.searchParams.set("$deltatoken", `${asked === null ? began : until}`);
+    later.searchParams.set("$deltatoken", `${opened}-${asked === null ? began : until}`);
     const tracked = name === "Shifts" && !filter && (tracks || asked !== null);
     const link =
       from + size < Math.min(rows.length, top)
