@@ -95,7 +95,9 @@ test("live rows of each are those that would stand in the warehouse", async () =
   await open("/pipelines/workshop/repair");
   await expect(page.getByText(/Of the rows above, 0 would be new, 0 changed, \d+ the same/)).toBeVisible();
   await open("/pipelines/fares/tariff");
-  await expect(page.getByText(/Of the rows above, 0 would be new, 0 changed, 20 the same and 1 rejected/)).toBeVisible();
+  await expect(
+    page.getByText(/Of the rows above, 0 would be new, 0 changed, 20 the same and 1 rejected/),
+  ).toBeVisible();
   await open("/pipelines/takings/till");
   await expect(page.getByText("drop has no file out/*.csv now")).toBeVisible();
 });

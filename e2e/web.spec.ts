@@ -170,6 +170,14 @@ test("sets of a service and of a module are listed, and an hour moves them", asy
   const [person, shift] = run("run", "crew");
   expect(person.proof.verdict).toBe("proved");
   expect(Number(shift.new)).toBeGreaterThan(0);
+  expect(Number(shift.deleted)).toBeGreaterThan(0);
+  await open("/pipelines/crew/shift");
+  await expect(page.getByText("those that changed, as it is told")).toBeVisible();
+  await expect(page.getByText("It would read what changed since the last run, as crew tells it.")).toBeVisible();
+  await open("/proofs?pipeline=crew");
+  await page.getByRole("link", { name: "fleet.shift" }).click();
+  await expect(page.getByText(/The source itself counts 2,4\d\d rows/)).toBeVisible();
+  await accessible();
   const scans = run("run", "gate-service", "--load", "scan")[0];
   expect(scans).toMatchObject({ new: "60", deleted: "2", proof: { verdict: "proved" } });
 });

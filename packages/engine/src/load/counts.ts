@@ -64,11 +64,12 @@ export async function compareCounts(
     report.line(`${plan.connection} has changed since it was read, so its own counts say nothing now`);
     return null;
   }
-  const days = found.slices.length ? `, and in ${grouped(String(found.slices.length))} slices` : "";
+  const unit = (count: number) => `${count} ${plan.prove.slicing?.unit ?? "slice"}${count === 1 ? "" : "s"}`;
+  const also = found.slices.length ? `, and in ${unit(found.slices.length)}` : "";
   report.line(
     countsAgree(found)
-      ? `${plan.connection} counts ${grouped(found.source)} rows${days}: as many stand there`
-      : `${plan.connection} counts ${grouped(found.source)} rows${days}: ${grouped(found.warehouse)} stand there, and in ${grouped(String(found.slices.filter((one) => one.source !== one.warehouse).length))} slices other numbers`,
+      ? `${plan.connection} counts ${grouped(found.source)} rows${also}: as many stand there`
+      : `${plan.connection} counts ${grouped(found.source)} rows${also}: ${grouped(found.warehouse)} stand there, and in ${unit(found.slices.filter((one) => one.source !== one.warehouse).length)} other numbers`,
   );
   return found;
 }

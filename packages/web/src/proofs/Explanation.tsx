@@ -70,7 +70,7 @@ export function Explanation({ proof }: { proof: ProofView }) {
             : proof.cells?.of === "all"
               ? `${grouped(proof.cells.rows)} rows were compared by checksum.`
               : proof.cells
-                ? `${grouped(proof.cells.rows)} rows that the run read were compared by checksum, the others by their figures, in which changes can hide each other.`
+                ? `${counted(proof.cells.rows, "row")} that the run read ${proof.cells.rows === "1" ? "was" : "were"} compared by checksum, ${proof.slices.all === 0 ? "the others not" : "the others by their figures, in which changes can hide each other"}.`
                 : "Counts and sums can hide changes that cancel each other, and say nothing of other columns; comparing every cell finds those too."}
         </p>
         <ErrorNote error={search.error} />

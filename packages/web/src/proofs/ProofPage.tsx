@@ -4,7 +4,7 @@ import type { ProofView } from "@undercoat/core/api/api";
 import { millisecondsOf } from "@undercoat/core/history/lifeline";
 import { figureWords } from "@undercoat/core/proof/figure";
 import type { SliceFigures } from "@undercoat/core/proof/verdict";
-import { type CountProof, historyHolds, howSentence } from "@undercoat/core/run/run";
+import { type CountProof, countsAgree, historyHolds, howSentence } from "@undercoat/core/run/run";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { useCanEdit } from "../account/me.ts";
@@ -154,6 +154,18 @@ function CountedNote({ proof, own: { source, warehouse, slices } }: { proof: Pro
   );
 }
 
+/** What a proof found, in short. */
+function titleOf(proof: ProofView): string {
+  const { all, agreeing } = proof.slices;
+  const agrees = proof.verdict === "proved";
+  if (proof.trouble) return "not proved";
+  if (proof.counted && !countsAgree(proof.counted)) return "the source itself counts other rows";
+  if (all === 0 && proof.cells?.rows === "0") return "nothing was read that is new";
+  if (all === 0) return agrees ? "what was read agrees" : "what was read disagrees";
+  if (!proof.by) return agrees ? "the figures agree" : "the figures disagree";
+  return `${grouped(String(agreeing))} of ${grouped(String(all))} ${unitOf(proof)}${all === 1 ? "" : "s"} agree${all === 1 ? "s" : ""}`;
+}
+
 /** What a slice of a proof is called: a day, or what its rows come from. */
 const unitOf = ({ by }: ProofView) => (by?.slice === "origin" ? by.column : (by?.slice ?? "slice"));
 const capital = (word: string) => `${word[0]?.toUpperCase()}${word.slice(1)}`;
@@ -232,24 +244,17 @@ export default function ProofPage() {
   if (!proof) return <Unanswered error={error} />;
   const slices = proof.sliceFigures.filter((slice) => only !== "differing" || slice.verdict === "disagrees");
   const { all, agreeing } = proof.slices;
-  const unit = unitOf(proof);
   // Rows that differ stand below; without any, the figures take the page.
   const roomy = !proof.rows || proof.rows.missing + proof.rows.extra + proof.rows.different === 0;
-  const title = proof.trouble
-    ? "not proved"
-    : !proof.by
-      ? proof.verdict === "proved"
-        ? "the figures agree"
-        : "the figures disagree"
-      : `${grouped(String(agreeing))} of ${grouped(String(all))} ${unit}${all === 1 ? "" : "s"} agree${all === 1 ? "s" : ""}`;
-  const hidden = proof.verdict === "disagrees" && agreeing === all;
-  const depth = proof.trouble
-    ? ""
-    : proof.cells?.of === "all"
-      ? ", every cell compared"
-      : proof.cells
-        ? `, every cell of ${grouped(proof.cells.rows)} rows compared`
-        : ", by figures";
+  const hidden = proof.cells?.verdict === "disagrees" && agreeing === all;
+  const depth =
+    proof.trouble || (all === 0 && proof.cells?.rows === "0")
+      ? ""
+      : proof.cells?.of === "all"
+        ? ", every cell compared"
+        : proof.cells
+          ? `, every cell of ${grouped(proof.cells.rows)} rows compared`
+          : ", by figures";
   return (
     <main className="page">
       <Title of={`Proof of ${proof.target}`} />
@@ -275,7 +280,7 @@ export default function ProofPage() {
           </div>
           <h1>
             {proof.load}
-            {proof.line && ` of ${proof.line}`}: {title}
+            {proof.line && ` of ${proof.line}`}: {titleOf(proof)}
             {hidden ? ", yet cells differ" : depth}
           </h1>
           <p>
@@ -333,21 +338,28 @@ export default function ProofPage() {
       <ErrorNote error={run.error} />
       <div className="columns" style={{ gridTemplateColumns: "minmax(0, 1.15fr) minmax(0, 1fr)" }}>
         <section aria-label="Figures by slice">
-          <DataTable
-            label="Figures by slice"
-            height={roomy ? "calc(100vh - 310px)" : 272}
-            columns={columnsFor(proof)}
-            rows={slices}
-            rowKey={(slice) => slice.slice ?? ""}
-            chosen={(slice) => slice.verdict === "disagrees"}
-            onOpen={setOpen}
-          />
+          {all === 0 && (
+            <p className="quiet" style={{ marginBottom: 8 }}>
+              Only what the run read was compared, and nothing by its figures. <i>Prove again</i> compares all of it.
+            </p>
+          )}
+          {all > 0 && (
+            <DataTable
+              label="Figures by slice"
+              height={roomy ? "calc(100vh - 310px)" : 272}
+              columns={columnsFor(proof)}
+              rows={slices}
+              rowKey={(slice) => slice.slice ?? ""}
+              chosen={(slice) => slice.verdict === "disagrees"}
+              onOpen={setOpen}
+            />
+          )}
           <div className="actions" style={{ justifyContent: "space-between", marginTop: 8 }}>
             <span className="quiet">
               {proof.sliceFigures.length < all
                 ? `${grouped(String(all - proof.sliceFigures.length))} that agreed are not kept. `
                 : ""}
-              A row opens all its figures.
+              {all > 0 && "A row opens all its figures."}
             </span>
             <span className="actions">
               {agreeing < all && (
@@ -362,9 +374,11 @@ export default function ProofPage() {
                     : `Differing only · ${all - agreeing}`}
                 </button>
               )}
-              <button type="button" className="link" onClick={() => setSqlShown(true)}>
-                Both queries
-              </button>
+              {(proof.sourceSql || proof.warehouseSql) && (
+                <button type="button" className="link" onClick={() => setSqlShown(true)}>
+                  Both queries
+                </button>
+              )}
             </span>
           </div>
         </section>
