@@ -128,6 +128,8 @@ export interface ReadRequest {
     lookBack: string | null;
     /** the moment (ISO 8601) at which a reading began that is of no one moment: what changed since may have been missed */
     notAfter?: string;
+    /** true where the text of each row is known to state one */
+    fits?: true;
   } | null;
 }
 
@@ -637,6 +639,13 @@ export function notPast(plan: LoadPlan, moment: string | null): LoadPlan {
   const { watermark } = plan.read;
   if (moment === null || !watermark) return plan;
   return { ...plan, read: { ...plan.read, watermark: { ...watermark, notAfter: moment } } };
+}
+
+/** A plan whose rows have all been found to fit: where the watermark's column is loaded, each of its texts states one. */
+export function fitting(plan: LoadPlan): LoadPlan {
+  const { watermark, columns } = plan.read;
+  const loaded = columns.some((column) => column.source === watermark?.column && column.type === watermark?.type);
+  return watermark && loaded ? { ...plan, read: { ...plan.read, watermark: { ...watermark, fits: true } } } : plan;
 }
 
 /** A plan for the rows of some files alone. */

@@ -31,8 +31,9 @@ function condition(read: ReadRequest): string[] {
 }
 
 /** The watermark's value of a row; of texts that state one, null for those that state none. */
-function watermarkValue({ type, given }: NonNullable<ReadRequest["watermark"]>, column: string): string {
+function watermarkValue({ type, given, fits }: NonNullable<ReadRequest["watermark"]>, column: string): string {
   if (keeps(type, given)) return column;
+  if (fits) return `${column}::text::${type}`;
   const { cast, certain } = conversion(column, given, type);
   return `(CASE WHEN ${certain} THEN ${cast} END)`;
 }

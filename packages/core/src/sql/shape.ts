@@ -32,16 +32,37 @@ function checkedColumns(plan: LoadPlan): PlannedColumn[] {
   return ordered.filter((column) => column.source === null || column.required || !keeps(column.type, column.given));
 }
 
-/** SQL that is true only for rows whose every value certainly fits. `quick`: it fails where a value can't be read as its type at all */
-function certain(plan: LoadPlan, quick: boolean): string | null {
+/**
+ * SQL that is true only for rows whose every value certainly fits: by the forms of texts; `printed`: by how values print
+ * alone; `quick`: by that, and by forms where it does not tell. By how values print it fails where one can't be read at all.
+ */
+function certain(plan: LoadPlan, how: "forms" | "quick" | "printed"): string | null {
   const conditions = checkedColumns(plan).flatMap((column) => {
     const value = `(${column.expression})`;
     if (keeps(column.type, column.given)) return column.required ? [`${value} IS NOT NULL`] : [];
     const told = `coalesce(${conversion(value, column.given, column.type).certain}, ${!column.required})`;
-    const same = quick ? printedAlike(value, column.given, column.type) : null;
-    return [same === null ? told : `CASE WHEN ${same} THEN true ELSE ${told} END`];
+    const same = how === "forms" ? null : printedAlike(value, column.given, column.type);
+    if (same === null) return [told];
+    return [
+      how === "printed" ? `coalesce(${same}, ${!column.required})` : `CASE WHEN ${same} THEN true ELSE ${told} END`,
+    ];
   });
   return conditions.length ? conditions.join(" AND ") : null;
+}
+
+/** So many rows are looked at before all are. */
+const sampled = 1000;
+
+/**
+ * How many rows are not known to fit by how their values print: `few` of the first, then of all of them. Unlike what finds
+ * faults, this is asked of several processes at once.
+ */
+export function unlike(plan: LoadPlan, stage: TableName, few: boolean): string | null {
+  const condition = certain(plan, "printed");
+  if (condition === null) return null;
+  const rows = few ? `(SELECT * FROM ${qualified(stage)} LIMIT ${sampled})` : qualified(stage);
+  const lines = plan.shape?.lines ? ' AND s."undercoat fault" IS NULL' : "";
+  return `SELECT count(*)::text AS rows FROM ${rows} s WHERE (${condition}) IS NOT TRUE${lines}`;
 }
 
 /** A function that tries every value of a staged row: null, or an array of code, column, reason and value. */
@@ -100,7 +121,7 @@ export function lineFaults(plan: LoadPlan, stage: TableName): string | null {
  * `quick`, by how their values print; or trying each.
  */
 export function typeFaults(plan: LoadPlan, stage: TableName, how: "each" | "certain" | "quick"): string | null {
-  const condition = certain(plan, how === "quick");
+  const condition = certain(plan, how === "quick" ? "quick" : "forms");
   if (how !== "each" && condition === null) return null;
   const where = [
     ...(how === "each" ? [] : [`(${condition}) IS NOT TRUE`]),

@@ -1,5 +1,5 @@
 import { partsOf, periodSlices } from "@undercoat/core/plan/periods";
-import { fillsSlices, type LoadPlan, notPast, type Window, type Without } from "@undercoat/core/plan/plan";
+import { fillsSlices, fitting, type LoadPlan, notPast, type Window, type Without } from "@undercoat/core/plan/plan";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/run/drift";
 import {
@@ -394,7 +394,8 @@ class LoadRun {
           : filled;
     // A repair leaves the watermark where it is.
     const began = this.ends.source.began?.() ?? null;
-    const highest = isDue(this.order.scope) ? answers.highWater(notPast(plan, began), window) : Promise.resolve(null);
+    const sifted = plan.shape && landed.rejected === "0" ? fitting(plan) : plan;
+    const highest = isDue(this.order.scope) ? answers.highWater(notPast(sifted, began), window) : Promise.resolve(null);
     highest.catch(() => undefined);
     const figures =
       slices === null
