@@ -1,5 +1,5 @@
 import { JsonFault, listOf, membersOf } from "@undercoat/core/file/json";
-import { listAt, recordsIn, valueAt } from "@undercoat/core/http/body";
+import { Body } from "@undercoat/core/http/body";
 import { guessAnswer, guessFields } from "@undercoat/core/http/guess";
 import { linksOf } from "@undercoat/core/http/link";
 import { askedOf, readMetadata } from "@undercoat/core/http/odata";
@@ -74,7 +74,7 @@ describe("an answer", () => {
     ['{"a":"b"}', "a.b", null],
     ['{"b":{"a":1},"a":2}', "a", "2"],
     ["[1]", undefined, "[1]"],
-  ])("%s at %s", (text, path, value) => expect(valueAt(text, path)?.text ?? null).toBe(value));
+  ])("%s at %s", (text, path, value) => expect(new Body(text).value(path)?.text ?? null).toBe(value));
 
   test.each([
     ['{"data":[1]', "data", /does not end/],
@@ -83,8 +83,8 @@ describe("an answer", () => {
     ["7", undefined, /neither a list nor an object/],
     ["", undefined, /is empty/],
   ])("%s has no records at %s", (text, path, words) => {
-    expect(() => recordsIn(text, path)).toThrow(words);
-    expect(() => recordsIn(text, path)).toThrow(JsonFault);
+    expect(() => new Body(text, path).records(path)).toThrow(words);
+    expect(() => new Body(text, path).records(path)).toThrow(JsonFault);
   });
 
   test("whatever is written as records is read as the same records, wherever they stand", () => {
@@ -97,7 +97,7 @@ describe("an answer", () => {
           records,
         );
         const text = JSON.stringify(body, null, spaced ? 2 : 0);
-        const found = recordsIn(text, path.length ? path.join(".") : undefined);
+        const found = new Body(text, path.join(".")).records(path.length ? path.join(".") : undefined);
         expect(found.map((one) => JSON.parse(one))).toEqual(JSON.parse(JSON.stringify(records)));
         for (const one of found) {
           const { values, nested } = membersOf(one);
@@ -128,8 +128,8 @@ describe("an answer", () => {
   ])("%s is no record", (text) => expect(() => membersOf(text)).toThrow(JsonFault));
 
   test("lists list", () => {
-    expect(listAt('{"parts":["/a",null,"b\\u0041"]}', "parts")).toEqual(["/a", "bA"]);
-    expect(listAt('{"parts":7}', "parts")).toBeNull();
+    expect(new Body('{"parts":["/a",null,"b\\u0041"]}').list("parts")).toEqual(["/a", "bA"]);
+    expect(new Body('{"parts":7}').list("parts")).toBeNull();
     expect(listOf("[ ]", 0)).toEqual([]);
   });
 });
@@ -137,7 +137,7 @@ describe("an answer", () => {
 describe("pages", () => {
   const answer = (body: unknown, records: number, link?: string) => ({
     headers: { link },
-    body: JSON.stringify(body),
+    body: new Body(JSON.stringify(body)),
     records,
   });
 

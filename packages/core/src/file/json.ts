@@ -18,10 +18,11 @@ const control = /[\u0000-\u001f]/;
 const deepest = 500;
 
 const [tab, newline, carriage, blank, quote, comma, colon, backslash] = [9, 10, 13, 32, 34, 44, 58, 92];
+const letterN = 110;
 const [listBegins, listEnds, objectBegins, objectEnds] = [91, 93, 123, 125];
 
 /** The place of the next sign that is no space. */
-function passSpace(text: string, from: number): number {
+export function passSpace(text: string, from: number): number {
   let at = from;
   for (; at < text.length; at++) {
     const sign = text.charCodeAt(at);
@@ -56,7 +57,7 @@ function passNested(text: string, from: number): number {
 }
 
 /** The place behind a value of any kind. */
-function passValue(text: string, from: number): number {
+export function passValue(text: string, from: number): number {
   const sign = text.charCodeAt(from);
   if (sign === quote) return passString(text, from);
   if (sign === objectBegins || sign === listBegins) return passNested(text, from);
@@ -83,7 +84,12 @@ function textOf(text: string, from: number, to: number, plain: boolean): string 
 }
 
 /** Passes an object's members; `member` is told each one's name and where its value begins, and gives the place behind it. @returns the place behind the object */
-function passMembers(text: string, from: number, plain: boolean, member: (name: string, at: number) => number): number {
+export function passMembers(
+  text: string,
+  from: number,
+  plain: boolean,
+  member: (name: string, at: number) => number,
+): number {
   if (text.charCodeAt(from) !== objectBegins) throw new JsonFault("is no JSON object");
   let at = passSpace(text, from + 1);
   if (text.charCodeAt(at) === objectEnds) return at + 1;
@@ -101,21 +107,27 @@ function passMembers(text: string, from: number, plain: boolean, member: (name: 
   }
 }
 
-/** The values of a list that begins at a place, each as it was written. */
-export function listOf(text: string, from: number): string[] {
-  const values: string[] = [];
+/** Passes a list that begins at a place; `value` is told where each of its values begins, and the place behind it. @returns the place behind the list */
+export function passList(text: string, from: number, value: (from: number, to: number) => void): number {
   let at = passSpace(text, from + 1);
-  if (text.charCodeAt(at) === listEnds) return values;
+  if (text.charCodeAt(at) === listEnds) return at + 1;
   for (;;) {
     const end = passValue(text, at);
     if (end === at) throw new JsonFault("is no JSON");
-    values.push(text.slice(at, end));
+    value(at, end);
     at = passSpace(text, end);
     const sign = text.charCodeAt(at);
-    if (sign === listEnds) return values;
+    if (sign === listEnds) return at + 1;
     if (sign !== comma) throw new JsonFault(at < text.length ? "is no JSON" : "has a list that does not end");
     at = passSpace(text, at + 1);
   }
+}
+
+/** The values of a list that begins at a place, each as it was written. */
+export function listOf(text: string, from: number): string[] {
+  const values: string[] = [];
+  passList(text, from, (begins, ends) => values.push(text.slice(begins, ends)));
+  return values;
 }
 
 /** A value's text, of a place and the one behind it: what holds others as it was written, a string without its quotes, nothing for null. */
@@ -136,7 +148,7 @@ export function written(
     }
     return { value, nested: true };
   }
-  if (value === "null") return { value: null, nested: false };
+  if (sign === letterN && value === "null") return { value: null, nested: false };
   if (value !== "true" && value !== "false" && !number.test(value)) throw new JsonFault("is no JSON");
   return { value, nested: false };
 }

@@ -14,6 +14,8 @@ export interface TextRecord {
   text: string;
   /** places of fields that hold others, as JSON */
   nested?: readonly number[];
+  /** true where no field holds a sign that is no text, and none but those that hold others a quote */
+  plain?: true;
 }
 
 /** A record with the place after it; null where the text ends before it does. */

@@ -1,7 +1,7 @@
 import { namedFor } from "../dataset/naming.ts";
 import { JsonFault, membersOf } from "../file/json.ts";
 import type { PageForm } from "../pipeline/pipeline.ts";
-import { recordsIn } from "./body.ts";
+import { Body } from "./body.ts";
 import { linksOf } from "./link.ts";
 
 /** What an answer of an unknown application seems to be: where its records are, and how the next page might be asked for. */
@@ -29,7 +29,7 @@ function* walk(text: string, path: string[] = []): Generator<{ path: string; val
 /** How many objects a list holds; null for what is no list of objects. */
 function objectsIn(text: string): number | null {
   if (!text.startsWith("[")) return null;
-  const records = recordsIn(text, undefined);
+  const records = new Body(text).records(undefined);
   return records.every((record) => record.startsWith("{")) ? records.length : null;
 }
 

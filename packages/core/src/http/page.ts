@@ -1,5 +1,5 @@
 import type { PageForm } from "../pipeline/pipeline.ts";
-import { valueAt } from "./body.ts";
+import type { Body } from "./body.ts";
 import { linksOf } from "./link.ts";
 
 /** Where reading stands: the address of the next page, and what has been passed. */
@@ -15,7 +15,7 @@ export interface PageState {
 /** An answer, as far as the next page is told by it. */
 export interface PageAnswer {
   headers: Readonly<Record<string, string | undefined>>;
-  body: string;
+  body: Body;
   /** how many records it held */
   records: number;
 }
@@ -57,11 +57,11 @@ export function nextPage(state: PageState, page: PageForm | undefined, answer: P
     return next === undefined ? null : to(new URL(next, state.address).href);
   }
   if (page.next) {
-    const next = valueAt(answer.body, page.next)?.text;
+    const next = answer.body.value(page.next)?.text;
     return next ? to(new URL(next, state.address).href) : null;
   }
   if (page.cursor) {
-    const cursor = valueAt(answer.body, page.cursor)?.text;
+    const cursor = answer.body.value(page.cursor)?.text;
     return cursor ? to(withParameters(state.address, { [page.as ?? page.cursor]: cursor })) : null;
   }
   // Where pages are counted, one that is not full is the last.

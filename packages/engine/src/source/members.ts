@@ -78,7 +78,9 @@ export function recordReader(
   const expected = flatten ? null : new ExpectedMembers(names);
   return (text, line) => {
     const found = expected?.read(text);
-    return found ? { ...found, fault: null, line, text } : row(bare(jsonRecord(text, line, flatten)));
+    // A record's text that has nothing escaped has no quotes within its strings.
+    if (found) return { fields: found.fields, nested: found.nested, fault: null, line, text, plain: true };
+    return row(bare(jsonRecord(text, line, flatten)));
   };
 }
 

@@ -29,11 +29,21 @@ export function recordLines(
   const places = staged.map(({ source }) => names.indexOf(source));
   const origin = staged.findIndex(({ source }) => source === plan.read.origin);
   const none = staged.map(() => "").join(",");
+  const ofPart = cell(part);
+  const ofOrigin = cell(told);
   return (record) => {
-    const { fields, fault, text } = record;
-    return fault === null
-      ? `${places.map((from, at) => cell(at === origin ? told : from < 0 ? null : fields[from])).join(",")},${cell(part)},,,\n`
-      : `${none},${cell(part)},${cell(fault)},${cell(place(record))},${cell(text)}\n`;
+    const { fields, fault, text, plain, nested } = record;
+    if (fault !== null) return `${none},${ofPart},${cell(fault)},${cell(place(record))},${cell(text)}\n`;
+    let line = "";
+    for (let at = 0; at < places.length; at++) {
+      const from = places[at] ?? -1;
+      const value = fields[from];
+      if (at === origin) line += ofOrigin;
+      else if (value != null)
+        line += !plain ? cell(value) : `"${nested?.includes(from) ? value.replaceAll('"', '""') : value}"`;
+      line += ",";
+    }
+    return `${line}${ofPart},,,\n`;
   };
 }
 

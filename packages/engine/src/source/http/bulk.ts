@@ -6,7 +6,7 @@ import { setTimeout as pause } from "node:timers/promises";
 import { columnNames } from "@undercoat/core/file/csv";
 import { JsonLines } from "@undercoat/core/file/json";
 import { RecordReader, type TextRecord } from "@undercoat/core/file/records";
-import { listAt, valueAt } from "@undercoat/core/http/body";
+import { Body } from "@undercoat/core/http/body";
 import type { BulkForm } from "@undercoat/core/pipeline/pipeline";
 import { LoadFailure } from "../../failure.ts";
 import type { HttpClient, HttpRequest } from "../../http/client.ts";
@@ -69,7 +69,7 @@ async function exported({ name, client, form, asks, note, began }: BulkReading):
     ...asks,
   });
   began(momentOf(begun));
-  const id = valueAt(begun.body.toString("utf8"), form.id)?.text;
+  const id = new Body(begun.body.toString("utf8")).value(form.id)?.text;
   if (!id)
     throw new LoadFailure({
       message: `${name} began an export and did not say which: its answer has no ${form.id}`,
@@ -79,11 +79,11 @@ async function exported({ name, client, form, asks, note, began }: BulkReading):
   const until = Date.now() + patience;
   let told = "";
   for (let wait = first; ; wait = Math.min(longest, wait * 1.5)) {
-    const body = (await client.ask({ address, patient: true, ...asks })).body.toString("utf8");
-    const state = valueAt(body, form.at)?.text ?? "";
-    const done = form.count ? valueAt(body, form.count)?.text : undefined;
+    const body = new Body((await client.ask({ address, patient: true, ...asks })).body.toString("utf8"));
+    const state = body.value(form.at)?.text ?? "";
+    const done = form.count ? body.value(form.count)?.text : undefined;
     if (state === form.done) {
-      const found = listAt(body, form.parts);
+      const found = body.list(form.parts);
       if (!found)
         throw new LoadFailure({
           message: `${name} has exported and names no parts at ${form.parts}`,
@@ -92,7 +92,7 @@ async function exported({ name, client, form, asks, note, began }: BulkReading):
       return found.map((part) => partAddress(name, client, part));
     }
     if (state === form.failed)
-      throw new LoadFailure({ message: `${name} could not export: it says ${state}`, detail: body.slice(0, 300) });
+      throw new LoadFailure({ message: `${name} could not export: it says ${state}`, detail: body.text.slice(0, 300) });
     if (Date.now() > until)
       throw new LoadFailure({ message: `${name} did not end its export within ${patience / 3_600_000} hours` });
     const words = `the application exports: ${state || "no state"}${done ? `, ${done} records so far` : ""}`;

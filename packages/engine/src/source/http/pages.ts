@@ -1,6 +1,6 @@
 import { isUtf8 } from "node:buffer";
 import { JsonFault } from "@undercoat/core/file/json";
-import { recordsIn, valueAt } from "@undercoat/core/http/body";
+import { Body } from "@undercoat/core/http/body";
 import { firstPage, nextPage, type PageState } from "@undercoat/core/http/page";
 import type { From } from "@undercoat/core/pipeline/pipeline";
 import { LoadFailure } from "../../failure.ts";
@@ -92,14 +92,14 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
       else seen.add(record);
       return !known;
     });
-  const part = (body: string, at: PageState) => {
+  const part = (body: Body, at: PageState) => {
     const records = recordsOf(name, body, from.records, at);
-    const count = from.count === undefined ? null : valueAt(body, from.count);
+    const count = from.count === undefined ? null : body.value(from.count);
     if (count && /^\d{1,15}$/.test(count.text)) reading.counted(BigInt(count.text));
     return records;
   };
-  const end = (body: string, { address: at }: PageState) => {
-    const told = from.ends === undefined ? null : valueAt(body, from.ends);
+  const end = (body: Body, { address: at }: PageState) => {
+    const told = from.ends === undefined ? null : body.value(from.ends);
     reading.ended(told && new URL(told.text, at).href);
   };
 
@@ -109,11 +109,12 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
       for (let page = 1; page <= spool.length; page++) {
         const kept = await spool.page(page);
         if (page === 1) reading.began(kept.at);
-        const records = part(kept.body, kept.state);
+        const body = new Body(kept.body, from.records);
+        const records = part(body, kept.state);
         const own = kept.state.overlaps && records[0] === last ? records.slice(1) : records;
         last = records.at(-1) ?? last;
         state = kept.next;
-        if (!state) end(kept.body, kept.state);
+        if (!state) end(body, kept.state);
         yield { number: ++number, address: kept.state.address, records: fresh(own) };
       }
     } else await spool.clear();
@@ -129,7 +130,7 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
     addresses.add(at.address);
     const answer = await (ahead ?? ask(at.address));
     ahead = null;
-    const body = textOf(name, answer);
+    const body = new Body(textOf(name, answer), from.records);
     const records = part(body, at);
     if (at.overlaps && records[0] !== last && moved < mostSteps && from.page?.offset) {
       // Somebody took records away before this place, or put some there: what has slipped past is gone back for.
@@ -163,7 +164,7 @@ export async function* pagesOf(reading: Reading, address: string): AsyncGenerato
       });
     await kept;
     if (number === 0) reading.began(momentOf(answer));
-    kept = spool?.add({ state: at, body, next, at: momentOf(answer) });
+    kept = spool?.add({ state: at, body: body.text, next, at: momentOf(answer) });
     kept?.catch(() => undefined);
     state = next;
     if (!next) end(body, at);
@@ -204,14 +205,14 @@ function textOf(name: string, { headers, body, address }: Answer): string {
   return body.toString("utf8").replace(/^\uFEFF/, "");
 }
 
-function recordsOf(name: string, body: string, path: string | undefined, { pages, address }: PageState): string[] {
+function recordsOf(name: string, body: Body, path: string | undefined, { pages, address }: PageState): string[] {
   try {
-    return recordsIn(body, path);
+    return body.records(path);
   } catch (error) {
     if (!(error instanceof JsonFault)) throw error;
     throw new LoadFailure({
       message: `${name}: the answer of page ${pages + 1} ${error.message}`,
-      detail: `${address}\n${body.slice(0, 300)}`,
+      detail: `${address}\n${body.text.slice(0, 300)}`,
       hint: "Say where the records stand in it: records: data",
     });
   }

@@ -1,6 +1,6 @@
 import type { Proposal } from "@undercoat/core/dataset/dataset";
 import { JsonFault } from "@undercoat/core/file/json";
-import { recordsIn } from "@undercoat/core/http/body";
+import { Body } from "@undercoat/core/http/body";
 import { guessAnswer, guessFields, sinceNames } from "@undercoat/core/http/guess";
 import { type ApiResource, sinceOf } from "@undercoat/core/http/openapi";
 import { firstPage, nextPage } from "@undercoat/core/http/page";
@@ -47,7 +47,7 @@ export async function propose(
   const records = from.records ?? described?.records ?? guess.records ?? undefined;
   const held = (answer: Answer): string[] => {
     try {
-      return recordsIn(textOf(answer), records);
+      return new Body(textOf(answer), records).records(records);
     } catch {
       return [];
     }
@@ -116,7 +116,7 @@ export async function propose(
 
 function nextOf(start: ReturnType<typeof firstPage>, way: PageForm, answer: Answer, records: number) {
   try {
-    return nextPage(start, way, { headers: answer.headers, body: answer.body.toString("utf8"), records });
+    return nextPage(start, way, { headers: answer.headers, body: new Body(answer.body.toString("utf8")), records });
   } catch {
     return null;
   }
@@ -139,7 +139,7 @@ export async function lastDayCounts(
     const { parameters } = forPeriod(from, { from: first, to: last });
     const answer = await client.ask({ address: client.addressOf({ ...from, parameters }), signal }).catch(() => null);
     try {
-      return answer === null ? null : recordsIn(answer.body.toString("utf8"), from.records).length;
+      return answer === null ? null : new Body(answer.body.toString("utf8")).records(from.records).length;
     } catch {
       return null;
     }

@@ -52,13 +52,17 @@ export class Spool {
 
   /** The page of a number, from 1. */
   async page(number: number): Promise<SpooledPage> {
-    return JSON.parse((await unpack(await readFile(join(this.folder, nameOf(number))))).toString("utf8"));
+    const text = (await unpack(await readFile(join(this.folder, nameOf(number))))).toString("utf8");
+    const line = text.indexOf("\n");
+    return { ...JSON.parse(text.slice(0, line)), body: text.slice(line + 1) };
   }
 
   /** Keeps a page behind the others, whole or not at all. */
-  async add(page: SpooledPage): Promise<void> {
+  async add({ body, ...about }: SpooledPage): Promise<void> {
     const path = join(this.folder, nameOf(this.pages + 1));
-    await writeFile(`${path}.part`, await pack(JSON.stringify(page), { level: 1 }), { mode: 0o600 });
+    // Behind a line that tells of it the body stands as it came.
+    const text = `${JSON.stringify(about)}\n${body}`;
+    await writeFile(`${path}.part`, await pack(text, { level: 1 }), { mode: 0o600 });
     await rename(`${path}.part`, path);
     this.pages++;
   }
@@ -88,7 +92,7 @@ export class Spool {
   }
 }
 
-const nameOf = (number: number) => `${String(number).padStart(7, "0")}.gz`;
+const nameOf = (number: number) => `${String(number).padStart(7, "0")}.page.gz`;
 const namesIn = (folder: string) => readdir(folder).catch(() => [] as string[]);
 
 /** Takes away what nobody will read on from any more. */
