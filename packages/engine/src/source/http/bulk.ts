@@ -39,22 +39,36 @@ export interface BulkReading {
 
 /**
  * Lets an application export what it has in the background, asks until it is done, and reads the parts one after another; each
- * is fetched whole before any of it is read, so that one that is cut off can be fetched again.
+ * is fetched whole before any of it is read, so that one that is cut off can be fetched again, while the one before it is read.
  * @throws LoadFailure where the export fails, or a part holds columns that no page has
  */
 export async function* bulkOf(reading: BulkReading): AsyncGenerator<{ part: number; records: TextRecord[] }> {
   const { client, form } = reading;
   const parts = await exported(reading);
   const desk = await mkdtemp(join(tmpdir(), "undercoat-parts-"));
+  const left = new AbortController();
+  const signal = AbortSignal.any([left.signal, ...(reading.asks.signal ? [reading.asks.signal] : [])]);
+  const fetch = async (at: number): Promise<string> => {
+    const path = join(desk, String(at));
+    const address = parts[at];
+    if (address) await client.save({ address, accept: "*/*", patient: true, ...reading.asks, signal }, path);
+    return path;
+  };
+  let ahead = fetch(0);
   try {
-    for (const [at, address] of parts.entries()) {
-      const path = join(desk, "part");
-      await client.save({ address, accept: "*/*", patient: true, ...reading.asks }, path);
+    for (const at of parts.keys()) {
+      const path = await ahead;
+      ahead = fetch(at + 1);
+      // Told once it is waited for.
+      ahead.catch(() => undefined);
       reading.note(`part ${at + 1} of ${parts.length} of the export is here`);
       for await (const records of form.format === "ndjson" ? jsonRows(path, reading) : csvRows(path, reading))
         yield { part: at + 1, records };
+      await rm(path);
     }
   } finally {
+    left.abort();
+    await ahead.catch(() => undefined);
     await rm(desk, { recursive: true, force: true });
   }
 }
