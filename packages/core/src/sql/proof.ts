@@ -1,4 +1,5 @@
 import type { Figure } from "../proof/figure.ts";
+import { fence } from "./fence.ts";
 import { keyForm, keyHash, rowHash, rowHashes } from "./hash.ts";
 import { identifier, identifiers } from "./identifier.ts";
 import { keyPredicate } from "./read.ts";
@@ -31,7 +32,7 @@ function keyRange(key: string, from: bigint, to: bigint): string {
 function rowsOf(relation: Relation, extent: Extent, ...more: string[]): string {
   const rows = `(${relation.rows}) r${within(relation, extent, ...more)}`;
   return relation.computed
-    ? `(SELECT ${identifiers(relation.columns.map((column) => column.name))} FROM ${rows} OFFSET 0) r`
+    ? `(SELECT ${identifiers(relation.columns.map((column) => column.name))} FROM ${rows} ${fence}) r`
     : rows;
 }
 

@@ -11,6 +11,7 @@ import {
 } from "../plan/plan.ts";
 import { forWindow } from "../plan/span.ts";
 import { conversion, keeps } from "./convert.ts";
+import { fence } from "./fence.ts";
 import { rowHash } from "./hash.ts";
 import { identifier, identifiers, qualified } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
@@ -173,14 +174,14 @@ function sourceOrigin(plan: LoadPlan, conditions: string[], without: Without | n
     );
   const rows = `SELECT s.* FROM ${origin(read)} s${where(inside)}`;
   // The fence keeps an expression from being tried on a row that is left out because it fails there.
-  if (!without?.duplicates && !latest) return `(${rows} OFFSET 0) s`;
+  if (!without?.duplicates && !latest) return `(${rows} ${fence}) s`;
   const key = plan.read.columns
     .filter((column) => plan.write.key.includes(column.name))
     .map(shapedValue)
     .join(", ");
   const touched =
     latest && conditions.length && !plain ? ` WHERE (${key}) IN (${keysWhere(plan, key, conditions)})` : "";
-  return `(SELECT DISTINCT ON (${key}) s.* FROM (${rows} OFFSET 0) s${touched} ORDER BY ${key}, ${latestFirst(plan, "source")}) s`;
+  return `(SELECT DISTINCT ON (${key}) s.* FROM (${rows} ${fence}) s${touched} ORDER BY ${key}, ${latestFirst(plan, "source")}) s`;
 }
 
 /** The keys of which some row meets conditions. */
@@ -355,13 +356,21 @@ export function highWater(given: LoadPlan, window: Window): string | null {
   const plan = forWindow(given, window);
   const watermark = plan.read.watermark;
   if (!watermark) return null;
-  const column = watermarkValue(watermark, `s.${identifier(watermark.column)}`);
+  const value = watermarkValue(watermark, `s.${identifier(watermark.column)}`);
   const inside = condition(plan.read);
   if (window.kind === "since") inside.push(pastWatermark(plan.read, window.value));
+  // What is read from a text is read once; an index serves a column as it is.
+  const computed = !keeps(watermark.type, watermark.given);
+  const rows = computed
+    ? `(SELECT ${value} AS value FROM ${origin(plan.read)} s${where(inside)} ${fence})`
+    : origin(plan.read);
+  const column = computed ? "s.value" : value;
   const family = typeFamily(watermark.type);
-  // NaN is greater than every number, infinity too.
-  if (family === "numeric") inside.push(`${column} > '-Infinity' AND ${column} < 'Infinity'`);
-  if (family === "moment") inside.push(`isfinite(${column})`);
+  const finite = [
+    // NaN is greater than every number, infinity too.
+    ...(family === "numeric" ? [`${column} > '-Infinity' AND ${column} < 'Infinity'`] : []),
+    ...(family === "moment" ? [`isfinite(${column})`] : []),
+  ];
   const clock: Record<string, string> = {
     date: `timezone(${ownZone}, now())::date`,
     "timestamp without time zone": `timezone(${ownZone}, now())`,
@@ -369,7 +378,7 @@ export function highWater(given: LoadPlan, window: Window): string | null {
   };
   const caps = [clock[baseType(watermark.type)], beginning(watermark)].filter((cap) => cap !== undefined);
   const highest = `max(${column})`;
-  return `SELECT ${caps.length ? `least(${[highest, ...caps].join(", ")})` : highest}::text AS value FROM ${origin(plan.read)} s${where(inside)} HAVING count(${column}) > 0`;
+  return `SELECT ${caps.length ? `least(${[highest, ...caps].join(", ")})` : highest}::text AS value FROM ${rows} s${where(computed ? finite : [...inside, ...finite])} HAVING count(${column}) > 0`;
 }
 
 /** The latest rows under the warehouse's names, every value as text, for a person to look at. */

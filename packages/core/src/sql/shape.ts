@@ -2,6 +2,7 @@ import { planColumns } from "../history/plan.ts";
 import type { LoadPlan, PlannedColumn } from "../plan/plan.ts";
 import type { AnalysedRule } from "../shape/analyse.ts";
 import { conversion, keeps, printedAlike } from "./convert.ts";
+import { fence } from "./fence.ts";
 import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
 import { literal, typedLiteral } from "./literal.ts";
 import { latestFirst, shapedValue } from "./read.ts";
@@ -21,7 +22,7 @@ const place = identifier("place of the row in its stage");
 
 /** The stage's rows that have no fault so far, with their place. */
 function clean(stage: TableName): string {
-  return `(SELECT s.ctid AS ${place}, s.* FROM ${qualified(stage)} s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = s.ctid) OFFSET 0) s`;
+  return `(SELECT s.ctid AS ${place}, s.* FROM ${qualified(stage)} s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = s.ctid) ${fence}) s`;
 }
 
 function checkedColumns(plan: LoadPlan): PlannedColumn[] {
@@ -127,7 +128,7 @@ export function typeFaults(plan: LoadPlan, stage: TableName, how: "each" | "cert
     ...(how === "each" ? [] : [`(${condition}) IS NOT TRUE`]),
     ...(plan.shape?.lines ? ['s."undercoat fault" IS NULL'] : []),
   ];
-  const rows = `SELECT s.ctid AS place, pg_temp.fault(s.*) AS f FROM ${qualified(stage)} s${where.length ? ` WHERE ${where.join(" AND ")}` : ""} OFFSET 0`;
+  const rows = `SELECT s.ctid AS place, pg_temp.fault(s.*) AS f FROM ${qualified(stage)} s${where.length ? ` WHERE ${where.join(" AND ")}` : ""} ${fence}`;
   return `INSERT INTO pg_temp.fault SELECT q.place, q.f[1], q.f[2], q.f[3], q.f[4], ${plan.write.rejects.breach === "stop"} FROM (${rows}) q WHERE q.f IS NOT NULL`;
 }
 
@@ -198,10 +199,11 @@ function distinctValues(plan: LoadPlan): string[] {
   return [...keyValues(plan), ...(since ? [since.sql] : [])];
 }
 
-/** Up to three keys that stand on several clean rows. */
-export function repeatedKeys(plan: LoadPlan, stage: TableName): string {
+/** Up to three keys that stand on several clean rows. @param faults true where a fault was found */
+export function repeatedKeys(plan: LoadPlan, stage: TableName, faults: boolean): string {
   const key = distinctValues(plan);
-  return `SELECT concat_ws(', ', ${key.map((value) => `(${value})::text`).join(", ")}) AS key FROM ${clean(stage)} GROUP BY ${key.join(", ")} HAVING count(*) > 1 LIMIT 3`;
+  const rows = faults ? clean(stage) : `${qualified(stage)} s`;
+  return `SELECT concat_ws(', ', ${key.map((value) => `(${value})::text`).join(", ")}) AS key FROM ${rows} GROUP BY ${key.join(", ")} HAVING count(*) > 1 LIMIT 3`;
 }
 
 /** Finds all rows of a key but the latest. */
@@ -224,7 +226,7 @@ function broken(rule: AnalysedRule): string {
 
 /** The clean rows as the warehouse would hold them. */
 function shapedClean(plan: LoadPlan, stage: TableName): string {
-  return `SELECT s.${place}, ${plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`).join(", ")} FROM ${clean(stage)} OFFSET 0`;
+  return `SELECT s.${place}, ${plan.read.columns.map((column) => `${shapedValue(column)} AS ${identifier(column.name)}`).join(", ")} FROM ${clean(stage)} ${fence}`;
 }
 
 /** Rules that turn rows away, those that stop the load first. */
@@ -271,7 +273,7 @@ export function createCounts(plan: LoadPlan, stage: TableName, rules: readonly A
 /** As countBreaches, row by row. */
 export function countBreachesOneByOne(stage: TableName, rules: readonly AnalysedRule[]): string {
   const counts = rules.map((_, at) => `count(*) FILTER (WHERE q.c[${at + 1}])::text AS c${at}`);
-  return `SELECT ${counts.join(", ")} FROM (SELECT pg_temp.counts(t.*) AS c FROM ${qualified(stage)} t WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = t.ctid) OFFSET 0) q`;
+  return `SELECT ${counts.join(", ")} FROM (SELECT pg_temp.counts(t.*) AS c FROM ${qualified(stage)} t WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = t.ctid) ${fence}) q`;
 }
 
 /** A function that tries the rules of a row one by one, for rules that fail on some rows. */
@@ -293,7 +295,7 @@ END`;
 
 /** As ruleFaults, row by row. */
 export function ruleFaultsOneByOne(stage: TableName): string {
-  return `INSERT INTO pg_temp.fault SELECT q.place, q.f[1], NULL, q.f[2], NULL, q.f[3]::boolean FROM (SELECT t.ctid AS place, pg_temp.breach(t.*) AS f FROM ${qualified(stage)} t WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = t.ctid) OFFSET 0) q WHERE q.f IS NOT NULL`;
+  return `INSERT INTO pg_temp.fault SELECT q.place, q.f[1], NULL, q.f[2], NULL, q.f[3]::boolean FROM (SELECT t.ctid AS place, pg_temp.breach(t.*) AS f FROM ${qualified(stage)} t WHERE NOT EXISTS (SELECT 1 FROM pg_temp.fault f WHERE f.place = t.ctid) ${fence}) q WHERE q.f IS NOT NULL`;
 }
 
 /** Writes the clean rows under the warehouse's columns. */

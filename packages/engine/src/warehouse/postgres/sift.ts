@@ -69,7 +69,7 @@ async function attempt(work: Attempt): Promise<Sieved> {
   faulty = (await find("times", shape.sinceFaults(plan, stage))) || faulty;
   if (plan.write.key.length && !plan.write.keyGuaranteed) {
     if (!plan.shape) faulty = (await find("keys", shape.keyFaults(plan, stage))) || faulty;
-    const repeated = await session.query(shape.repeatedKeys(plan, stage));
+    const repeated = await session.query(shape.repeatedKeys(plan, stage, faulty));
     if (repeated.length) faulty = (await find("repeated keys", shape.duplicateFaults(plan, stage))) || faulty;
   }
   if (every && shape.rejectingRules(plan).length) {
