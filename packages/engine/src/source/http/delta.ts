@@ -5,6 +5,66 @@ import { Refused } from "../../http/client.ts";
 import { jsonRecord } from "../members.ts";
 import { pagesOf, type Reading, unheard } from "./pages.ts";
 
+/** What a set's changes are read by. */
+interface ChangesOptions extends Pick<Reading, "name" | "ask"> {
+  /** the application's own address */
+  base: string;
+  note?: (words: string) => void;
+}
+
+/** What changed in a set, as the application tells it from one reading to the next. */
+export class Changes {
+  /** what changed since the last reading, once it is taken in */
+  delta: Delta | null = null;
+  /** where changes will be told */
+  private link: string | null = null;
+
+  constructor(private readonly options: ChangesOptions) {}
+
+  /**
+   * Takes in what changed since a position; false where all must be read.
+   * @param now what all of the set is asked for, and whether what is gone from it is taken away
+   */
+  async take(
+    since: string,
+    now: Omit<Tracked, "link">,
+    key: readonly PlannedColumn[],
+    members: readonly string[],
+  ): Promise<boolean> {
+    const known = readTracked(since);
+    // What was deleted while nobody wanted to know is not told again.
+    if (known?.asked !== now.asked || (now.gone && !known.gone)) return false;
+    const delta = await deltaOf(this.options, known.link, key, members);
+    if (typeof delta === "string") {
+      this.options.note?.(`${delta}, so all of it is read`);
+      return false;
+    }
+    this.delta = delta;
+    this.keep(delta.link);
+    return true;
+  }
+
+  /** Keeps where changes will be told, where that is at the application itself. */
+  keep(link: string | null): void {
+    const { name, base, note } = this.options;
+    const own = link === null || new URL(link).origin === new URL(base).origin;
+    if (!own) note?.(`${name} would tell what changes at another host, ${new URL(link).host}, which is not asked`);
+    this.link = own ? link : null;
+  }
+
+  /** Where reading stands; null where the application does not tell what changes. */
+  position(now: Omit<Tracked, "link">): string | null {
+    return this.link === null ? null : writeTracked({ ...now, link: this.link });
+  }
+
+  /** True where something has changed since the set was read. */
+  async moved(key: readonly PlannedColumn[], members: readonly string[]): Promise<boolean> {
+    if (this.link === null) return false;
+    const delta = await deltaOf(this.options, this.link, key, members);
+    return typeof delta === "string" || delta.records.length + delta.gone.length > 0;
+  }
+}
+
 /** Most changes that are taken one by one; where there are more, all is read. */
 const mostChanges = 100_000;
 
@@ -26,7 +86,7 @@ export interface Tracked {
   gone: boolean;
 }
 
-export const writeTracked = ({ asked, link, gone }: Tracked) => JSON.stringify({ asked, link, gone });
+const writeTracked = ({ asked, link, gone }: Tracked) => JSON.stringify({ asked, link, gone });
 
 /** @returns null for what is no such position */
 export function readTracked(text: string): Tracked | null {
@@ -47,7 +107,7 @@ const nameOf = (key: readonly string[], columns: readonly PlannedColumn[]) =>
  * @param key the columns of the load's key, each with the member that it takes
  * @param asked the members that were asked for
  */
-export async function deltaOf(
+async function deltaOf(
   { name, ask }: Pick<Reading, "name" | "ask">,
   link: string,
   key: readonly PlannedColumn[],

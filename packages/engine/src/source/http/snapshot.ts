@@ -1,7 +1,6 @@
-import type { Dataset, DatasetColumn } from "@undercoat/core/dataset/dataset";
+import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { TextRecord } from "@undercoat/core/file/records";
 import { childrenOf } from "@undercoat/core/http/body";
-import { guessFields } from "@undercoat/core/http/guess";
 import { nextLink } from "@undercoat/core/http/odata";
 import type { ApiResource } from "@undercoat/core/http/openapi";
 import { cutPeriods, declaredDays, forPeriod, lateDays, periodsOf } from "@undercoat/core/http/periods";
@@ -9,27 +8,26 @@ import { askedSince, sinceValue } from "@undercoat/core/http/since";
 import type { BulkForm, From } from "@undercoat/core/pipeline/pipeline";
 import { partsOf } from "@undercoat/core/plan/periods";
 import type { LoadPlan, PlannedColumn, Window } from "@undercoat/core/plan/plan";
-import { sliceBounds } from "@undercoat/core/proof/bounds";
-import type { Asked, AskedRequest, RequestsLeft } from "@undercoat/core/run/run";
+import type { Asked } from "@undercoat/core/run/run";
 import type { DayInterval } from "@undercoat/core/schedule/intervals";
-import type { Slicing } from "@undercoat/core/sql/slice";
-import { canonicalType, typeFamily } from "@undercoat/core/sql/type";
+import { typeFamily } from "@undercoat/core/sql/type";
 import { LoadFailure } from "../../failure.ts";
-import { type Answer, type HttpClient, type HttpRequest, Refused, shownAddress } from "../../http/client.ts";
-import { type JsonRecord, jsonRecord, memberColumns, recordReader, rowOf } from "../members.ts";
-import { recordLines, recordStream, textColumn, valueColumns } from "../records.ts";
+import { type Answer, shownAddress } from "../../http/client.ts";
+import { type JsonRecord, jsonRecord, recordReader, rowOf } from "../members.ts";
+import { recordLines, recordStream, valueColumns } from "../records.ts";
 import type { OwnCounts, RowStream, Snapshot } from "../source.ts";
 import { Whole } from "../whole.ts";
+import { Asking, type AskingOptions, type Asks } from "./asking.ts";
 import { bulkOf } from "./bulk.ts";
-import { type Delta, deltaOf, readTracked, writeTracked } from "./delta.ts";
+import { type Counting, countsOf } from "./counts.ts";
+import { Changes, readTracked } from "./delta.ts";
+import { bare, describeRecords } from "./description.ts";
 import { goneOf } from "./gone.ts";
 import { type Page, pagesOf, type Reading, unheard } from "./pages.ts";
 import { Spool } from "./spool.ts";
 
 /** Fewer records than these are read by pages, though there is an export. */
 const usualLeast = 10_000;
-/** So many requests are told one by one. */
-const mostTold = 500;
 /** So much of the first page is kept to be shown, in characters. */
 const firstShown = 20_000;
 /** So many records are kept to know them again, and a page more. */
@@ -44,11 +42,8 @@ interface Piece {
   records: TextRecord[];
 }
 
-type Asks = Pick<HttpRequest, "accept" | "headers">;
-
-export interface HttpOptions {
+export interface HttpOptions extends AskingOptions {
   name: string;
-  client: HttpClient;
   /** what the application's own description says of what a load reads */
   resource(from: From): Promise<ApiResource | null>;
   /** what a load reads as paths, pages and parameters, where it does not say so itself */
@@ -57,26 +52,17 @@ export interface HttpOptions {
   changed?(column: string, value: string): Record<string, string>;
   /** the parameters that ask for some members alone, where an application lets one ask */
   picked?(members: readonly string[]): Record<string, string>;
-  /** what goes along with every request */
-  asks?: Asks;
-  /** of an application that counts what it is asked for: what asks for the count alone, and for that of the records of a slice by one of its members; `null` for those without a value */
-  counting?: {
-    alone: Record<string, string>;
-    slice(member: string, bounds: { from: string; to: string } | null): Record<string, string>;
-  };
+  /** how counts are asked for, where an application counts what it filters */
+  counting?: Counting;
   /** of an application that tells what changed since it was read, by a link at the end: what else goes along where that is asked for, and where the link stands */
   tracking?: { asks: Asks; link: string };
-  goesOn: boolean;
-  waiting?: (why: string | null) => void;
   /** told what people should know of how the pages came */
   note?: (words: string) => void;
-  signal?: AbortSignal;
 }
 
 /** An application as it is asked for records. It has no one moment: keys decide between what came twice. */
 export class HttpSnapshot extends Whole implements Snapshot {
-  private names: string[] = [];
-  private fits = new Map<string, string>();
+  private members: ReadonlyMap<string, string> = new Map();
   private flatten = false;
   private from: From | null = null;
   private readonly spools: Spool[] = [];
@@ -86,16 +72,24 @@ export class HttpSnapshot extends Whole implements Snapshot {
   private taken: Set<string> | null = null;
   private resumed = { pages: 0, since: null as string | null };
   /** the members that identify a record by the application's own word */
-  private keys: string[] = [];
-  private delta: Delta | null = null;
-  /** where the last answer says that changes will be told */
-  private link: string | null = null;
-  private date: string | null = null;
+  private keys: readonly string[] = [];
   private start: string | null = null;
-  private readonly told: Asked = { requests: [], count: 0, bytes: 0, first: null };
+  private readonly asking: Asking;
+  private readonly changes: Changes;
 
   constructor(private readonly options: HttpOptions) {
     super();
+    const { name, client, note, tracking } = options;
+    this.asking = new Asking(options);
+    this.changes = new Changes({ name, base: client.base, ask: (at) => this.ask(at, tracking?.asks), note });
+  }
+
+  private get names(): string[] {
+    return [...this.members.keys()];
+  }
+
+  private get told(): Asked {
+    return this.asking.told;
   }
 
   /** What is asked of an application's records is asked of those that were received. */
@@ -103,29 +97,8 @@ export class HttpSnapshot extends Whole implements Snapshot {
     return null;
   }
 
-  private async ask(address: string, asks = this.options.asks): Promise<Answer> {
-    const { client, signal, waiting, goesOn: patient } = this.options;
-    const answer = await client.ask({
-      address,
-      ...asks,
-      patient,
-      signal,
-      waiting,
-      told: (asked) => this.tell(asked),
-      left: (left) => this.keepLeft(left),
-    });
-    this.date ??= answer.headers.date ?? null;
-    return answer;
-  }
-
-  private keepLeft(left: RequestsLeft): void {
-    if (left.told || left.minute || left.hour) this.told.left = left;
-  }
-
-  private tell(asked: AskedRequest): void {
-    this.told.count++;
-    this.told.bytes += asked.bytes;
-    if (this.told.requests.length < mostTold) this.told.requests.push(asked);
+  private ask(address: string, asks?: Asks): Promise<Answer> {
+    return this.asking.ask(address, asks);
   }
 
   /** The address of what a load reads, with its parameters. */
@@ -194,62 +167,15 @@ export class HttpSnapshot extends Whole implements Snapshot {
         hint: "Name a path below its address: from: { path: /scans }",
       });
     const described = await resource(given);
-    const records = await this.sample(from);
-    const doubled = from.keep?.find((member) =>
-      records.some((one) => "fault" in one && one.fault === `names ${member} twice`),
-    );
-    if (doubled !== undefined)
-      throw new LoadFailure({
-        message: `What stands at ${from.each} has a member ${doubled} of its own`,
-        hint: `Leave ${doubled} out of what is kept of the record around it.`,
-      });
-    const { types = {}, flatten = false } = given;
-    const fields = described?.fields.filter(({ name: field }) => !isLeftOut(field, described, given)) ?? [];
-    // Of what is taken apart the description says nothing.
-    const said = {
-      ...(flatten ? {} : Object.fromEntries(fields.map((field) => [field.name, field.type]))),
-      ...Object.fromEntries(Object.entries(types).map(([column, type]) => [column, canonicalType(type)])),
-    };
-    const comments = new Map(fields.map((field) => [field.name, field.comment]));
-    const columns = memberColumns(records, said, flatten).map(
-      (column): DatasetColumn => ({ ...column, comment: comments.get(column.name) ?? null }),
-    );
-    this.names = columns.map((column) => column.name);
-    this.fits = new Map(columns.map((column) => [column.name, column.fits ?? column.warehouseType]));
-    this.flatten = flatten;
+    const found = describeRecords(name, given, from, described, await this.sample(from));
+    this.members = found.members;
+    this.keys = found.keys;
     this.from = from;
-    if (columns.length === 0)
-      throw new LoadFailure({
-        message: `${name} gives no record at ${from.path} now, and no description says what one is made of`,
-        hint: "Look again once it has one, or say the columns' types: types: { id: bigint }",
-      });
-    const { origin } = from;
-    const period = periodsOf(from);
-    for (const own of [origin, period?.column])
-      if (own !== undefined && this.names.includes(own))
-        throw new LoadFailure({
-          message: `The records have a member ${own} of their own`,
-          hint: `Name another column: ${own === origin ? "origin: account" : "period: { column: of_day }"}`,
-        });
-    const guessed = guessFields(records.filter((record) => !("fault" in record)).map((record) => record.text));
-    const key = described?.keys ?? [described?.key ?? guessed.key].filter((one) => one !== null);
-    this.keys = described ? key : [];
-    const changes = described?.changes ?? guessed.changes;
-    return {
-      columns: [
-        ...(origin === undefined ? [] : [textColumn(origin)]),
-        ...(period ? [textColumn(period.column, "date")] : []),
-        ...columns,
-      ],
-      indexes: [],
-      lines: true,
-      proposal: {
-        key,
-        changes,
-        ...(this.options.changed ? { asksChanges: true as const } : {}),
-        ...(described?.tracked ? { tracked: true as const } : {}),
-      },
-    };
+    this.flatten = given.flatten ?? false;
+    const { proposal } = found.dataset;
+    return this.options.changed && proposal
+      ? { ...found.dataset, proposal: { ...proposal, asksChanges: true } }
+      : found.dataset;
   }
 
   async identity(): Promise<string | null> {
@@ -257,60 +183,39 @@ export class HttpSnapshot extends Whole implements Snapshot {
   }
 
   async moment(): Promise<string | null> {
-    const at = this.date === null ? Number.NaN : Date.parse(this.date);
-    return new Date(Number.isNaN(at) ? Date.now() : at).toISOString().replace("Z", "+00");
+    return this.asking.moment;
   }
 
   async gone(plan: LoadPlan, window: Window): Promise<string[][]> {
     const { name, client } = this.options;
-    if (window.kind === "delta") return this.delta?.gone ?? [];
+    if (window.kind === "delta") return this.changes.delta?.gone ?? [];
     const form = this.from?.gone;
     return form ? goneOf({ name, client, ask: (at) => this.ask(at) }, form, plan, window) : [];
   }
 
   async counts(plan: LoadPlan, slices: readonly (string | null)[]): Promise<OwnCounts | null> {
-    const { from } = this;
-    const { counting } = this.options;
+    const { from, members } = this;
     if (!from || from.count === undefined || from.each !== undefined || periodsOf(from)) return null;
     // Of the records themselves none is wanted.
     const few = { ...from, ...(from.page?.sizeAs ? { page: { ...from.page, size: 1 } } : {}) };
-    const count = async (parameters: Record<string, string>): Promise<string | null> => {
-      let told: string | null = null;
-      await this.firstOf(few, { ...counting?.alone, ...parameters }, (records) => {
-        told = String(records);
-      });
-      return told;
-    };
-    const total = await count({});
-    if (total === null) return null;
-    const found = new Map<string | null, string>();
-    const { slicing } = plan.prove;
-    const column = plan.read.columns.find(({ name }) => name === slicing?.column);
-    // What is computed, or cast to another type, is nothing that the application could be asked for.
-    const plain = column?.source != null && this.fits.get(column.source) === column.type ? column.source : null;
-    for (const slice of slicing && counting && plain !== null ? slices : []) {
-      const bounds = slice === null ? null : sliceBounds(slicing as Slicing, slice);
-      if (slice !== null && !bounds) continue;
-      const records = await count(counting?.slice(plain ?? "", bounds) ?? {}).catch((error: unknown) => {
-        if (error instanceof Refused) return null;
-        throw error;
-      });
-      // What it does not filter by it does not for other slices either.
-      if (records === null) break;
-      found.set(slice, records);
-    }
-    return { total, slices: found, moved: () => this.moved(plan) };
+    const count = (parameters: Record<string, string>) => this.counted(few, parameters);
+    const counts = await countsOf(count, this.options.counting, plan, members, slices);
+    return counts && { ...counts, moved: () => this.moved(plan) };
+  }
+
+  /** How many records the application says it has of what it is asked for, exact text; null where it does not say. */
+  private async counted(from: From, parameters: Record<string, string> = {}): Promise<string | null> {
+    let told: string | null = null;
+    await this.firstOf(from, parameters, (records) => {
+      told = String(records);
+    });
+    return told;
   }
 
   /** True where something has changed since the records were read, as far as the application tells. */
   private async moved(plan: LoadPlan): Promise<boolean> {
-    const { tracking } = this.options;
     const key = this.trackedKey(plan);
-    if (tracking && key && this.link !== null) {
-      const ask = (at: string) => this.ask(at, tracking.asks);
-      const delta = await deltaOf({ name: this.options.name, ask }, this.link, key, this.members(plan));
-      return typeof delta === "string" || delta.records.length + delta.gone.length > 0;
-    }
+    if (key) return this.changes.moved(key, this.read(plan));
     const { watermark } = plan.read;
     if (!watermark || this.start === null || !this.from || typeFamily(watermark.type) !== "moment") return false;
     const since = { ...plan, read: { ...plan.read, watermark: { ...watermark, lookBack: null } } };
@@ -327,11 +232,11 @@ export class HttpSnapshot extends Whole implements Snapshot {
     const { picked } = this.options;
     // Which of what a record holds as a list are asked for stands with it.
     if (!picked || this.from?.each !== undefined) return {};
-    return picked(this.members(plan));
+    return picked(this.read(plan));
   }
 
   /** The members that a load asks for. */
-  private members(plan: LoadPlan): string[] {
+  private read(plan: LoadPlan): string[] {
     const read = new Set(valueColumns(plan).map(({ source }) => source));
     return this.names.filter((name) => read.has(name));
   }
@@ -348,29 +253,14 @@ export class HttpSnapshot extends Whole implements Snapshot {
   }
 
   async tracks(plan: LoadPlan, since: string): Promise<boolean> {
-    const { name, tracking, note } = this.options;
     const key = this.trackedKey(plan);
-    const known = readTracked(since);
-    if (!tracking || !key || known?.asked !== this.windowAddress(plan, { kind: "all" })) return false;
-    // What was deleted while nobody wanted to know is not told again.
-    if (plan.write.deletions && !known.gone) return false;
-    const ask = (at: string) => this.ask(at, tracking.asks);
-    const delta = await deltaOf({ name, ask }, known.link, key, this.members(plan));
-    if (typeof delta === "string") {
-      note?.(`${delta}, so all of it is read`);
-      return false;
-    }
-    this.delta = delta;
-    this.keepLink(delta.link);
-    return true;
+    if (!key) return false;
+    return this.changes.take(since, this.tracked(plan), key, this.read(plan));
   }
 
-  /** Keeps where changes will be told, where that is at the application itself. */
-  private keepLink(link: string | null): void {
-    const { name, client, note } = this.options;
-    const own = link === null || new URL(link).origin === new URL(client.base).origin;
-    if (!own) note?.(`${name} would tell what changes at another host, ${new URL(link).host}, which is not asked`);
-    this.link = own ? link : null;
+  /** What all of a set is asked for, and whether what is gone from it is taken away. */
+  private tracked(plan: LoadPlan) {
+    return { asked: this.windowAddress(plan, { kind: "all" }), gone: plan.write.deletions !== null };
   }
 
   private windowAddress(plan: LoadPlan, window: Window): string {
@@ -405,12 +295,8 @@ export class HttpSnapshot extends Whole implements Snapshot {
 
   /** True where an export is worth its waits: the application says that there are many records, or does not say. */
   private async isLarge(from: From, { least = usualLeast }: BulkForm): Promise<boolean> {
-    let told: bigint | null = null;
-    const counted = (records: bigint) => {
-      told = records;
-    };
-    if (from.count !== undefined) await this.firstOf(from, {}, counted);
-    return told === null || told >= BigInt(least);
+    const told = from.count === undefined ? null : await this.counted(from);
+    return told === null || BigInt(told) >= BigInt(least);
   }
 
   /** The records of a report, one period after another. */
@@ -448,7 +334,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
   /** The records that changed, as the application told it. */
   private async *changed(): AsyncGenerator<Piece> {
     const read = this.reader;
-    const { records = [] } = this.delta ?? {};
+    const { records = [] } = this.changes.delta ?? {};
     this.told.first ??= records.join("\n").slice(0, firstShown);
     yield { part: null, where: "what changed", records: records.map((text, at) => read(text, at + 1)) };
   }
@@ -485,7 +371,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
         told.least = told.least === null || count < told.least ? count : told.least;
         told.most = told.most === null || count > told.most ? count : told.most;
       },
-      ended: (link: string | null) => this.keepLink(link),
+      ended: (link: string | null) => this.changes.keep(link),
       resumed: (pages: number, since: string | null) => {
         this.resumed.pages += pages;
         this.resumed.since ??= since;
@@ -515,19 +401,13 @@ export class HttpSnapshot extends Whole implements Snapshot {
 
   /** The records of an export, laid out as rows. */
   private async *exported(form: BulkForm): AsyncGenerator<Piece> {
-    const { name, client, signal, waiting, note = () => undefined } = this.options;
-    const asks = {
-      signal,
-      waiting,
-      told: (asked: AskedRequest) => this.tell(asked),
-      left: (left: RequestsLeft) => this.keepLeft(left),
-    };
+    const { name, client, note = () => undefined } = this.options;
     const row = rowOf(this.names, this.flatten, "no record that was looked at");
     const reading = {
       name,
       client,
       form,
-      asks,
+      asks: this.asking.hears,
       names: this.names,
       note,
       row: (record: JsonRecord) => row(bare(record)),
@@ -571,9 +451,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
 
   /** Of a report the last period that was asked for; of a set whose changes are told, where they are. */
   override async position(_before: string | null, plan: LoadPlan): Promise<string | null> {
-    if (this.link === null || !this.trackedKey(plan)) return this.last;
-    const asked = this.windowAddress(plan, { kind: "all" });
-    return writeTracked({ asked, link: this.link, gone: plan.write.deletions !== null });
+    return this.trackedKey(plan) ? this.changes.position(this.tracked(plan)) : this.last;
   }
 
   asked(): Asked {
@@ -617,20 +495,6 @@ export function rowsOf(from: From | null, records: string[]): string[] {
       });
     return childrenOf(record, each, keep);
   });
-}
-
-/** True for a field that what was ticked among a report's columns leaves out. */
-const isLeftOut = (field: string, { choices = [] }: ApiResource, { parameters = {} }: From) =>
-  choices.some(({ parameter, values }) => {
-    const ticked = parameters[parameter]?.split(",");
-    return ticked !== undefined && values.includes(field) && !ticked.includes(field);
-  });
-
-/** A record without what a service says about it rather than in it: members such as `@odata.etag` (OData JSON Format, section 4.6). */
-function bare(record: JsonRecord): JsonRecord {
-  if ("fault" in record) return record;
-  for (const name of record.values.keys()) if (name.includes("@odata.")) record.values.delete(name);
-  return record;
 }
 
 /** What tells one reading from every other: whom it asks, for what, and how it is taken. */
