@@ -96,7 +96,15 @@ test("how a path is read is found out in the editor, and all of it read for its 
   await expect(page.getByRole("textbox", { name: "Records stand at" })).toHaveValue("data");
   await page.getByRole("button", { name: "Read all of it" }).click();
   await expect(page.getByText("Types that all 200 rows fit.")).toBeVisible();
+  await page.getByText("It can export all of it in the background").click();
+  await page.getByLabel("Begun by POST to").fill("/exports");
+  await expect(page.getByText("All of it is exported in the background")).toBeVisible();
+  await page.getByLabel("Sent with it, as JSON").fill("[");
+  await expect(page.getByText("This is no JSON object")).toBeVisible();
   await accessible();
+  await page.getByLabel("Sent with it, as JSON").fill("");
+  await page.getByLabel("Begun by POST to").fill("");
+  await expect(page.getByText("It can export all of it in the background")).toBeVisible();
   await page.getByRole("button", { name: "Set", exact: true }).click();
   await expect(page.getByRole("button", { name: /Save/ }).first()).toBeVisible();
 });
