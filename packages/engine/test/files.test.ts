@@ -342,8 +342,6 @@ test("wherever the quick reader is taken it gives what the exact one gives, what
   } finally {
     await duck.close();
   }
-  console.log("quickly", quickly);
-  console.log("quickly", quickly);
   expect(quickly).toBeGreaterThan(50);
 });
 

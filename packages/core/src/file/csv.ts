@@ -1,4 +1,5 @@
 import type { CsvFormat } from "../pipeline/pipeline.ts";
+import { type DateOrder, dateOrder, looksLikeDate } from "./dates.ts";
 
 /** How a text of rows and fields is written, all of it said. */
 export type CsvDialect = Required<Omit<CsvFormat, "decimal" | "encoding" | "dates">>;
@@ -65,7 +66,9 @@ export function guessCsv(text: string, said: CsvFormat = {}): CsvDialect {
   const quote = said.quote ?? '"';
   const skip = said.skip ?? 0;
   const rest = behind(text, skip);
-  const tried = (said.delimiter ? [said.delimiter] : delimiters).map((delimiter) => {
+  // What stands nowhere cuts nothing.
+  const likely = delimiters.filter((delimiter, at) => at === 0 || rest.includes(delimiter));
+  const tried = (said.delimiter ? [said.delimiter] : likely).map((delimiter) => {
     const all = records(rest, delimiter, quote, looked);
     return { delimiter, all, ...regular(all) };
   });
@@ -85,10 +88,37 @@ export function guessCsv(text: string, said: CsvFormat = {}): CsvDialect {
 
 /** The names of columns: those of the head, else their numbers. */
 export function columnNames(text: string, { delimiter, quote, skip, header }: CsvDialect): string[] {
-  const all = records(behind(text, skip), delimiter, quote, looked);
+  const all = records(behind(text, skip), delimiter, quote, header ? 1 : looked);
   const first = all[0] ?? [];
   const width = header ? first.length : regular(all).fields;
   return namedColumns(Array.from({ length: width }, (_, at) => (header ? (first[at] ?? "") : "")));
+}
+
+/** Rows that are looked at for how dates are written: all of these, and a few of them before. */
+const datedRows = { all: 2000, few: 40 };
+
+/**
+ * How the dates of each column are written that are not ISO 8601; null for a column of which some value that is looked at is no
+ * such date. Rows of another number of fields are passed over.
+ * @param said the order that the author has stated
+ */
+export function columnDates(
+  text: string,
+  { delimiter, quote, skip, header }: CsvDialect,
+  width: number,
+  said?: DateOrder,
+): (DateOrder | null)[] {
+  const rest = behind(text, skip);
+  const columns = (most: number) => {
+    const rows = records(rest, delimiter, quote, most)
+      .slice(header ? 1 : 0)
+      .filter((row) => row.length === width);
+    return Array.from({ length: width }, (_, at) => rows.flatMap((row) => row[at] || []));
+  };
+  // Most columns show in their first rows that they hold no such dates.
+  const likely = columns(datedRows.few).map((values) => values.every(looksLikeDate));
+  if (!likely.includes(true)) return likely.map(() => null);
+  return columns(datedRows.all).map((values, at) => (likely[at] ? dateOrder(values, said) : null));
 }
 
 /** Names of columns of those that a head gives: an empty one gets its number, a repeated one how often it came. */

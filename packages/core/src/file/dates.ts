@@ -5,6 +5,9 @@ export type DateOrder = "dmy" | "mdy";
 
 const written = /^(\d{1,2})([./-])(\d{1,2})\2(\d{4})(?:[ T](\d{1,2}):(\d{2})(:\d{2})?)?$/;
 
+/** True for a text that looks like a date of either order. */
+export const looksLikeDate = (text: string) => written.test(text);
+
 /** A date, or a date with a time, as ISO 8601; null for what is none in this order. */
 export function isoDate(text: string, order: DateOrder): string | null {
   const [, first = "", , second = "", year = "", hour, minute, seconds = ""] = written.exec(text) ?? [];

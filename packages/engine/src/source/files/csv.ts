@@ -2,8 +2,8 @@ import { createReadStream, createWriteStream } from "node:fs";
 import { join } from "node:path";
 import type { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
-import { type CsvDialect, columnNames, guessCsv, records } from "@undercoat/core/file/csv";
-import { type DateOrder, dateOrder, isoDate } from "@undercoat/core/file/dates";
+import { type CsvDialect, columnDates, columnNames, guessCsv } from "@undercoat/core/file/csv";
+import { type DateOrder, isoDate } from "@undercoat/core/file/dates";
 import { RecordReader, type TextRecord } from "@undercoat/core/file/records";
 import type { CsvFormat } from "@undercoat/core/pipeline/pipeline";
 import iconv from "iconv-lite";
@@ -15,9 +15,6 @@ import type { FoundFile } from "./store.ts";
 
 /** So many bytes of a file are looked at for how it is written. */
 const looked = 256 * 1024;
-
-/** Rows that are looked at for how dates are written. */
-const lookedRows = 2000;
 
 type Encoding = NonNullable<CsvFormat["encoding"]>;
 
@@ -49,22 +46,7 @@ export async function csvOf(duck: Duck, file: FoundFile, csv: CsvFormat, place: 
       message: `${file.name} is empty: it has not even a line that names its columns`,
       hint: "Leave it out by the pattern, or remove it.",
     });
-  // A date that is written otherwise is told as ISO 8601, in columns of which all that are looked at are such.
-  const sample = records(
-    text
-      .split(/\r\n|\n|\r/)
-      .slice(dialect.skip)
-      .join("\n"),
-    dialect.delimiter,
-    dialect.quote,
-    lookedRows,
-  ).slice(dialect.header ? 1 : 0);
-  const orders = names.map((_, at) =>
-    dateOrder(
-      sample.flatMap((row) => (row.length === names.length && row[at] ? [row[at] ?? ""] : [])),
-      csv.dates,
-    ),
-  );
+  const orders = columnDates(text, dialect, names.length, csv.dates);
   const wide = encoding === "utf-16" ? join(duck.desk, `text-${place}.csv`) : null;
   if (wide !== null)
     await pipeline(unpacked(file.open(), zipped), iconv.decodeStream(codeOf(encoding, head)), createWriteStream(wide));

@@ -17,6 +17,8 @@ import { type FileStore, unchanged } from "./store.ts";
 
 /** So many files are looked at for the types of their columns; the names of all are read. */
 const sampledFiles = 20;
+/** So many files are looked at side by side for how they are written. */
+const together = 8;
 
 /** A file, or a sheet of one, under the name by which a load knows it. */
 interface Part extends ShapedFile {
@@ -84,10 +86,14 @@ export class FilesSnapshot implements Snapshot {
         hint: "Move files to a folder that the pattern does not reach.",
       });
     const files: ShapedFile[] = [];
-    for (const [place, file] of found.entries())
-      files.push(
-        ...(await shapesOf(this.duck, file, from, place).catch((error: unknown) => explain(file.name, error))),
-      );
+    for (let first = 0; first < found.length; first += together) {
+      const some = found
+        .slice(first, first + together)
+        .map((file, at) =>
+          shapesOf(this.duck, file, from, first + at).catch((error: unknown) => explain(file.name, error)),
+        );
+      files.push(...(await Promise.all(some)).flat());
+    }
     const alone = new Set(files.map(({ file }) => file.name)).size === 1;
     this.shaped = {
       from: key,
