@@ -2,6 +2,7 @@ import { infiniteQueryOptions, type QueryClient, queryOptions } from "@tanstack/
 import type { DeliveryHeading, Event, RejectedView, RunLine, RunSummary } from "@undercoat/core/api/api";
 import type { Given } from "@undercoat/core/parameter/resolve";
 import type { From, Load, Pipeline, Schedule } from "@undercoat/core/pipeline/pipeline";
+import { isOpen } from "@undercoat/core/run/run";
 import type { Declared } from "../values/chosen.ts";
 import { ApiProblem, answer, numeral, path, server } from "./client.ts";
 
@@ -303,7 +304,8 @@ export const standing = [
 export function staleBy(event: Event): unknown[][] {
   switch (event.kind) {
     case "run":
-      return [...standing, ["preview"], ["lines", event.run]];
+      // What a look shows of the warehouse is another once a run of the pipeline has ended.
+      return [...standing, ...(isOpen(event.status) ? [] : [["preview", event.pipeline]]), ["lines", event.run]];
     case "line":
     case "progress":
       return [["lines", event.run]];

@@ -358,6 +358,12 @@ function needs(groups: LedgerGroup[]): Need[] {
       .filter((table) => table.verdict === "disagrees")
       .map((table): Need => {
         const slices = differing(table);
+        // What a run read or the source counts can disagree where no slice does.
+        if (table.sliced && slices.length === 0)
+          return {
+            words: `${table.target} disagrees, as its last proof says`,
+            to: `/proofs?${new URLSearchParams({ pipeline: table.pipeline, load: table.load })}`,
+          };
         const days = table.sliced ? ` on ${counted(slices.length, table.by?.split(" ")[0] ?? "slice")}` : "";
         const proof = slices[0]?.proof;
         return {
