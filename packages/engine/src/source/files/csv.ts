@@ -106,20 +106,20 @@ function quickRows(file: LinedFile): string {
  */
 async function isRegular(duck: Duck, file: LinedFile): Promise<boolean> {
   // Of one column an empty line is a row; spaces around quotes are values' own.
-  if (file.encoding !== "utf-8" || file.names.length === 1 || (await hasSpacedQuotes(file))) return false;
+  if (file.encoding !== "utf-8" || file.names.length === 1) return false;
   const names = [...file.names.map((_, at) => `c${at}`), "more"];
   const columns = names.map((name) => `${quoted(name)}: 'VARCHAR'`).join(", ");
   const last = named(names.at(-2) ?? "");
   const odd = `regexp_matches(concat(${names.map(named).join(", ")}), '[\\x00\\r\\n]')`;
   const read = `read_csv(${located(file.path ?? "")}, ${quickOptions(file)}, columns = {${columns}}, nullstr = ${quoted("\u0001nothing\u0001")}, null_padding = true)`;
-  try {
-    const [row] = await duck.rows(
-      `SELECT count(*) FILTER (WHERE more IS NOT NULL OR ${last} IS NULL OR ${odd}) AS odd FROM ${read}`,
+  const even = duck
+    .rows(`SELECT count(*) FILTER (WHERE more IS NOT NULL OR ${last} IS NULL OR ${odd}) AS odd FROM ${read}`)
+    .then(
+      ([row]) => row?.odd === "0",
+      () => false,
     );
-    return row?.odd === "0";
-  } catch {
-    return false;
-  }
+  const [spaced, regular] = await Promise.all([hasSpacedQuotes(file), even]);
+  return regular && !spaced;
 }
 
 /** So much of what was read is looked at again with what follows. */
@@ -129,11 +129,13 @@ const overlap = 4096;
 async function hasSpacedQuotes({ open, dialect: { delimiter, quote } }: LinedFile): Promise<boolean> {
   const [cut, mark] = [delimiter, quote].map((sign) => sign.replace(/[\\^\]]/g, "\\$&"));
   const spaced = new RegExp(`(?:^|[${cut}\r\n])[ \\t]+[${mark}]|[${mark}][ \\t]+(?:[${cut}\r\n]|$)`);
-  let before = "";
+  // Only where a space and a quote stand beside each other is there anything to look at.
+  const beside = [` ${quote}`, `\t${quote}`, `${quote} `, `${quote}\t`].map((pair) => Buffer.from(pair, "latin1"));
+  let before = Buffer.alloc(0);
   for await (const piece of open()) {
-    const text = before + (piece as Buffer).toString("latin1");
-    if (text.includes(quote) && spaced.test(text)) return true;
-    before = text.slice(-overlap);
+    const bytes = Buffer.concat([before, piece as Buffer]);
+    if (beside.some((pair) => bytes.includes(pair)) && spaced.test(bytes.toString("latin1"))) return true;
+    before = bytes.subarray(-overlap);
   }
   return false;
 }
