@@ -87,6 +87,19 @@ describe("a service of OData counts", () => {
     expect((await run()).proof.counted).toMatchObject({ source: "2408", warehouse: "2408" });
   });
 
+  test("only as often as leaves half of what it may be asked", async () => {
+    const limited = office();
+    limited.settings.limits = { minute: 20 };
+    const between = pair.between(limited);
+    await between.run(load);
+    crew.passHour();
+    const { proof, findings } = await between.run(load);
+    expect(proof.counted).toMatchObject({ source: "2404", warehouse: "2404" });
+    const left = findings.asked?.left?.minute?.left ?? 0;
+    expect(left).toBeGreaterThanOrEqual(4);
+    expect(proof.counted?.slices.length).toBeGreaterThan(0);
+  });
+
   test("rows that are turned away are counted too, so nothing is said", async () => {
     const strict: Load = { ...load, rules: { "no long shift": '"Hours"::numeric < 11' } };
     await run(strict);

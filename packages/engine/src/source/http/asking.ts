@@ -43,6 +43,12 @@ export class Asking {
     return new Date(Number.isNaN(at) ? Date.now() : at).toISOString().replace("Z", "+00");
   }
 
+  /** How many requests more there may be, as far as anybody says. */
+  get spare(): number {
+    const { told, minute, hour } = this.told.left ?? {};
+    return Math.min(...[told, minute, hour].map((limit) => limit?.left ?? Number.POSITIVE_INFINITY));
+  }
+
   private keepLeft(left: RequestsLeft): void {
     if (left.told || left.minute || left.hour) this.told.left = left;
   }

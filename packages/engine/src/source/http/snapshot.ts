@@ -196,10 +196,13 @@ export class HttpSnapshot extends Whole implements Snapshot {
   async counts(plan: LoadPlan, slices: readonly (string | null)[]): Promise<OwnCounts | null> {
     const { from, members } = this;
     if (!from || from.count === undefined || from.each !== undefined || periodsOf(from)) return null;
+    // No load is to wait because this one has counted.
+    const most = Math.floor(this.asking.spare / 2);
+    if (most < 1) return null;
     // Of the records themselves none is wanted.
     const few = { ...from, ...(from.page?.sizeAs ? { page: { ...from.page, size: 1 } } : {}) };
     const count = (parameters: Record<string, string>) => this.counted(few, parameters);
-    const counts = await countsOf(count, this.options.counting, plan, members, slices);
+    const counts = await countsOf(count, this.options.counting, plan, members, slices.slice(0, most));
     return counts && { ...counts, moved: () => this.moved(plan) };
   }
 
@@ -219,10 +222,9 @@ export class HttpSnapshot extends Whole implements Snapshot {
     const { watermark } = plan.read;
     if (!watermark || this.start === null || !this.from || typeFamily(watermark.type) !== "moment") return false;
     const since = { ...plan, read: { ...plan.read, watermark: { ...watermark, lookBack: null } } };
-    const address = new URL(this.windowAddress(since, { kind: "since", value: this.start }));
-    const from = { ...this.from, path: undefined, parameters: undefined };
+    const address = this.windowAddress(since, { kind: "since", value: this.start });
     // What changed in the second in which reading began is among what was read, or has changed since.
-    for await (const { records } of pagesOf(this.looking(from), address.href))
+    for await (const { records } of pagesOf(this.looking(this.from), address))
       if (records.some((record) => !this.taken?.has(record))) return true;
     return false;
   }
@@ -265,7 +267,8 @@ export class HttpSnapshot extends Whole implements Snapshot {
 
   private windowAddress(plan: LoadPlan, window: Window): string {
     if (!this.from) throw new Error("An application is described before it is read");
-    if (window.kind === "delta") return readTracked(window.since)?.link ?? "";
+    const link = window.kind === "delta" ? readTracked(window.since)?.link : undefined;
+    if (link !== undefined) return link;
     const { since } = this.from;
     const { watermark } = plan.read;
     const picked = this.picked(plan);
