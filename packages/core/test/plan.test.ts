@@ -1,7 +1,8 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { suggestLoad } from "@undercoat/core/pipeline/suggest";
-import { planLoad, windowFor } from "@undercoat/core/plan/plan";
+import { planLoad } from "@undercoat/core/plan/planner";
+import { windowFor } from "@undercoat/core/plan/window";
 import { analyse } from "@undercoat/core/shape/analyse";
 import { modeOf } from "@undercoat/core/sql/mode/mode";
 import { figures } from "@undercoat/core/sql/proof";

@@ -2,7 +2,7 @@ import type { ProblemDetails } from "@undercoat/core/api/api";
 import { ExpressionError } from "@undercoat/core/expression/parse";
 import { ResolveError } from "@undercoat/core/parameter/resolve";
 import type { Problem } from "@undercoat/core/pipeline/schema";
-import { PlanError } from "@undercoat/core/plan/plan";
+import { PlanError } from "@undercoat/core/plan/error";
 import { NameError } from "@undercoat/core/sql/identifier";
 import { failureOf, LoadFailure, NoTable } from "@undercoat/engine/failure";
 import { HTTPException } from "hono/http-exception";

@@ -2,7 +2,8 @@ import { filled, valuesIn } from "../parameter/scan.ts";
 import type { From } from "../pipeline/pipeline.ts";
 import { typedLiteral } from "../sql/literal.ts";
 import { typeFamily } from "../sql/type.ts";
-import type { LoadPlan, ReadRequest, Window } from "./plan.ts";
+import type { LoadPlan, ReadRequest } from "./plan.ts";
+import type { Window } from "./window.ts";
 
 /** The interval that `:from` and `:to` stand for in a condition or a query, as SQL of type timestamptz: from (included) to (excluded). */
 interface Span {

@@ -6,10 +6,10 @@ import {
   type ReadRequest,
   type StagedColumn,
   stagedColumns,
-  type Window,
   type Without,
 } from "../plan/plan.ts";
 import { forWindow } from "../plan/span.ts";
+import type { Window } from "../plan/window.ts";
 import { conversion, keeps } from "./convert.ts";
 import { fence } from "./fence.ts";
 import { rowHash } from "./hash.ts";

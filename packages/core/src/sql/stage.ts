@@ -1,4 +1,5 @@
-import { type LoadPlan, stagedColumns, type Window } from "../plan/plan.ts";
+import { type LoadPlan, stagedColumns } from "../plan/plan.ts";
+import type { Window } from "../plan/window.ts";
 import { houseSchema } from "./house.ts";
 import { identifier, identifiers, qualified, type TableName } from "./identifier.ts";
 import { stagedRows } from "./read.ts";

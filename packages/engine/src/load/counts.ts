@@ -1,4 +1,5 @@
-import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
+import type { LoadPlan, Without } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { parseFigure } from "@undercoat/core/proof/figure";
 import { type CountProof, countsAgree } from "@undercoat/core/run/run";

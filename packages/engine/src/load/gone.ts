@@ -1,5 +1,7 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import { type LoadPlan, mayGo, ofFiles, sharingColumn, type Window, type Without } from "@undercoat/core/plan/plan";
+import { ofFiles, sharingColumn } from "@undercoat/core/plan/files";
+import { type LoadPlan, mayGo, type Without } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import { grouped } from "@undercoat/core/proof/decimal";
 import type { Scope } from "@undercoat/core/run/run";
 import { formatTableName } from "@undercoat/core/sql/identifier";

@@ -1,5 +1,6 @@
 import { partsOf, periodSlices } from "@undercoat/core/plan/periods";
-import { fillsSlices, fitting, type LoadPlan, notPast, type Window, type Without } from "@undercoat/core/plan/plan";
+import type { LoadPlan, Without } from "@undercoat/core/plan/plan";
+import { fillsSlices, fitting, notPast, type Window } from "@undercoat/core/plan/window";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/run/drift";
 import {

@@ -1,7 +1,8 @@
 import { markOf, markWords } from "@undercoat/core/mark/mark";
 import type { From, MarkForm } from "@undercoat/core/pipeline/pipeline";
 import { lately, partsOf } from "@undercoat/core/plan/periods";
-import { type LoadPlan, type Window, windowFor } from "@undercoat/core/plan/plan";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import { type Window, windowFor } from "@undercoat/core/plan/window";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { driftWords } from "@undercoat/core/run/drift";
 import type { Rehearsal } from "@undercoat/core/run/rehearsal";

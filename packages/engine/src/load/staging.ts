@@ -1,5 +1,6 @@
 import { pipeline as pipe } from "node:stream/promises";
-import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { LoadFailure } from "../failure.ts";
 import type { Answers } from "../source/source.ts";

@@ -1,4 +1,5 @@
-import { type LoadPlan, type Window, windowFor } from "@undercoat/core/plan/plan";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import { type Window, windowFor } from "@undercoat/core/plan/window";
 import type { Scope } from "@undercoat/core/run/run";
 import type { Snapshot } from "../source/source.ts";
 import type { Planned } from "./planning.ts";

@@ -1,5 +1,6 @@
 import { partsOf } from "@undercoat/core/plan/periods";
-import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { countsAgree, type HistoryProof, type LoadProof, type Scope } from "@undercoat/core/run/run";
 import { durationWords } from "@undercoat/core/schedule/duration";

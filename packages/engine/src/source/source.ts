@@ -10,7 +10,8 @@ import type {
 } from "@undercoat/core/dataset/dataset";
 import type { ApiSignIn } from "@undercoat/core/http/openapi";
 import type { From } from "@undercoat/core/pipeline/pipeline";
-import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
+import type { LoadPlan, Without } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import type { Asked, FileRead } from "@undercoat/core/run/run";
 import type { Hashing } from "@undercoat/core/sql/hash";
 import type { TableName } from "@undercoat/core/sql/identifier";

@@ -11,7 +11,7 @@ import {
 import { findRing } from "@undercoat/core/pipeline/order";
 import { type From, type MarkForm, type Pipeline, sweeps } from "@undercoat/core/pipeline/pipeline";
 import { check, type Problem, pipelineSchema } from "@undercoat/core/pipeline/schema";
-import { PlanError } from "@undercoat/core/plan/plan";
+import { PlanError } from "@undercoat/core/plan/error";
 import { scheduledGivens, schedulesOf } from "@undercoat/core/schedule/schedule";
 import type { Credentials } from "@undercoat/engine/connection/credentials";
 import { failureOf, LoadFailure, NoTable, NothingThere } from "@undercoat/engine/failure";

@@ -1,4 +1,5 @@
-import type { LoadPlan, Window, Without } from "../../plan/plan.ts";
+import type { LoadPlan, Without } from "../../plan/plan.ts";
+import type { Window } from "../../plan/window.ts";
 import type { Figure } from "../../proof/figure.ts";
 import type { Buckets, Extent, SliceChoice } from "../proof.ts";
 import type { Slicing } from "../slice.ts";

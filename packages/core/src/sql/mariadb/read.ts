@@ -5,9 +5,9 @@ import {
   lineColumns,
   type StagedColumn,
   stagedColumns,
-  type Window,
   type Without,
 } from "../../plan/plan.ts";
+import type { Window } from "../../plan/window.ts";
 import { runsOn } from "../hash.ts";
 import type { TableName } from "../identifier.ts";
 import { typeFamily } from "../type.ts";

@@ -1,7 +1,8 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import { type TextRecord, TooLong } from "@undercoat/core/file/records";
 import { type From, takesAway } from "@undercoat/core/pipeline/pipeline";
-import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import type { FileRead } from "@undercoat/core/run/run";
 import { canonicalType, typeFamily } from "@undercoat/core/sql/type";
 import picomatch from "picomatch";

@@ -1,6 +1,7 @@
 import { sinceValue } from "@undercoat/core/http/since";
 import type { GoneForm } from "@undercoat/core/pipeline/pipeline";
-import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import { LoadFailure } from "../../failure.ts";
 import { type HttpClient, shownAddress } from "../../http/client.ts";
 import { jsonRecord } from "../members.ts";

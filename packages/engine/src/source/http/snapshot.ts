@@ -7,7 +7,8 @@ import { cutPeriods, declaredDays, forPeriod, lateDays, periodsOf } from "@under
 import { askedSince, sinceValue } from "@undercoat/core/http/since";
 import type { BulkForm, From } from "@undercoat/core/pipeline/pipeline";
 import { partsOf } from "@undercoat/core/plan/periods";
-import type { LoadPlan, PlannedColumn, Window } from "@undercoat/core/plan/plan";
+import type { LoadPlan, PlannedColumn } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import type { Asked } from "@undercoat/core/run/run";
 import type { DayInterval } from "@undercoat/core/schedule/intervals";
 import { typeFamily } from "@undercoat/core/sql/type";

@@ -1,6 +1,7 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { From } from "@undercoat/core/pipeline/pipeline";
-import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
+import type { LoadPlan, Without } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import * as catalog from "@undercoat/core/sql/mariadb/catalog";
 import { keysOf, sourceRelation } from "@undercoat/core/sql/mariadb/proof";
 import * as read from "@undercoat/core/sql/mariadb/read";

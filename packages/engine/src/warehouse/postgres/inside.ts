@@ -1,6 +1,7 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { From } from "@undercoat/core/pipeline/pipeline";
-import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
+import type { LoadPlan, Without } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import { formatTableName, qualified, type TableName } from "@undercoat/core/sql/identifier";
 import { sourceRelation } from "@undercoat/core/sql/relation";
 import { beginAt, shareMoment } from "@undercoat/core/sql/session";

@@ -1,5 +1,6 @@
-import type { LoadPlan, Window, Without } from "@undercoat/core/plan/plan";
+import type { LoadPlan, Without } from "@undercoat/core/plan/plan";
 import { asReceived } from "@undercoat/core/plan/received";
+import type { Window } from "@undercoat/core/plan/window";
 import type { TableName } from "@undercoat/core/sql/identifier";
 import * as sql from "@undercoat/core/sql/stage";
 import type { Session } from "../../postgres/session.ts";

@@ -1,7 +1,8 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { HistoryShape } from "@undercoat/core/history/shape";
 import type { From } from "@undercoat/core/pipeline/pipeline";
-import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import { overallVerdict } from "@undercoat/core/proof/verdict";
 import type { LoadProof, Tally } from "@undercoat/core/run/run";
 import type { KnownColumn } from "@undercoat/core/shape/drift";

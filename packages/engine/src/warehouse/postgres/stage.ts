@@ -1,5 +1,6 @@
 import type { Dataset } from "@undercoat/core/dataset/dataset";
-import type { LoadPlan, Window } from "@undercoat/core/plan/plan";
+import type { LoadPlan } from "@undercoat/core/plan/plan";
+import type { Window } from "@undercoat/core/plan/window";
 import { grouped } from "@undercoat/core/proof/decimal";
 import { dropWork } from "@undercoat/core/sql/history/work";
 import { placeName } from "@undercoat/core/sql/house";
