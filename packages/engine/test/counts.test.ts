@@ -4,6 +4,7 @@ import { sliceStart } from "@undercoat/core/sql/slice";
 import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
 import { type Crew, openCrew } from "@undercoat/standins/crew";
 import { afterAll, beforeAll, beforeEach, describe, expect, test } from "vitest";
+import { officeOf } from "./office.ts";
 import { makePair, type Pair, quiet } from "./pair.ts";
 import { json, makeWeb, type Web } from "./web.ts";
 
@@ -24,11 +25,7 @@ describe("a service of OData counts", () => {
     crew = await openCrew();
     return crew.close;
   });
-  const office = (): CredentialsOf<"odata"> => ({
-    name: "crew",
-    settings: { kind: "odata", url: crew.url, auth: { basic: { user: crew.user } } },
-    password: crew.password,
-  });
+  const office = () => officeOf(crew);
   const load: Load = {
     from: { connection: "crew", table: "Shifts" },
     into: { table: "landing.shift", mode: "upsert", key: ["PersonId", "Number"], deleted: "remove" },
@@ -153,6 +150,44 @@ test("an application's own count of all is compared after what changed was read,
   records.push({ id: 32, at: "2026-03-01T00:01:00Z" });
   const { proof } = await pair.between(app).run(load);
   expect([proof.verdict, proof.counted]).toEqual(["disagrees", { source: "31", warehouse: "32", slices: [] }]);
+});
+
+test("what can't be asked any more stops no load, and one time that can't be read stops no later one", async () => {
+  const told = ["2026-03-01T00:00:01Z", "never", "2026-03-01T00:00:03Z"];
+  let records = told.map((at, id) => ({ id: id + 1, at }));
+  let asked = 0;
+  web.answer((_, response, url) => {
+    const since = url.searchParams.get("since");
+    // What changed since is told once in a run, and refused when it is asked for again.
+    if (since !== null && ++asked > 2) return response.writeHead(403).end();
+    const found = since === null ? records : records.filter((one) => one.at >= since || one.at === "never");
+    return json(response, JSON.stringify({ total: found.length, data: found }));
+  });
+  const app: CredentialsOf<"http"> = { name: "app", settings: { kind: "http", url: web.url }, password: "" };
+  const load: Load = {
+    from: {
+      connection: "app",
+      path: "/records",
+      records: "data",
+      count: "total",
+      since: { parameter: "since" },
+      types: { id: "bigint", at: "timestamp with time zone" },
+    },
+    watermark: { column: "at" },
+    into: { table: "landing.record", mode: "upsert", key: ["id"], deleted: "remove" },
+  };
+  expect((await pair.between(app).run(load)).tally).toMatchObject({ new: "2", rejected: "1" });
+  asked = 0;
+  expect((await pair.between(app).run(load)).tally).toMatchObject({ rejected: "1" });
+  records = records.filter(({ at }) => at !== "never");
+  asked = 0;
+  expect((await pair.between(app).run(load, { scope: { kind: "whole" } })).proof.verdict).toBe("proved");
+  await pair.atWarehouse("DELETE FROM landing.record WHERE id = 1");
+  records.push({ id: 9, at: "2026-03-01T00:00:09Z" });
+  const { into, ...rest } = load;
+  asked = 0;
+  const { proof, tally } = await pair.between(app).run({ ...rest, into: { ...into, deleted: "keep" } });
+  expect([proof.verdict, proof.counted, tally.new]).toEqual(["proved", undefined, "1"]);
 });
 
 test.each([

@@ -3,6 +3,7 @@ import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { type Crew, openCrew } from "@undercoat/standins/crew";
 import { afterAll, beforeAll, beforeEach, describe, expect, test } from "vitest";
+import { officeOf } from "./office.ts";
 import { makePair, type Pair, quiet } from "./pair.ts";
 import { json, makeWeb, type Web } from "./web.ts";
 
@@ -34,11 +35,7 @@ describe("the shifts of the Crew office", () => {
     crew = await openCrew();
     return crew.close;
   });
-  const office = (): CredentialsOf<"odata"> => ({
-    name: "crew",
-    settings: { kind: "odata", url: crew.url, auth: { basic: { user: crew.user } } },
-    password: crew.password,
-  });
+  const office = () => officeOf(crew);
   const shifts: Load = {
     from: { connection: "crew", table: "Shifts" },
     into: { table: "landing.shift", mode: "upsert", key: ["PersonId", "Number"], deleted: "remove" },

@@ -1,9 +1,9 @@
 import type { Load } from "@undercoat/core/pipeline/pipeline";
-import type { CredentialsOf } from "@undercoat/engine/connection/credentials";
 import { sourceFor } from "@undercoat/engine/source/registry";
 import { type Crew, openCrew } from "@undercoat/standins/crew";
 import { afterAll, beforeAll, beforeEach, describe, expect, test } from "vitest";
 import { sourceContract } from "./contract.ts";
+import { officeOf } from "./office.ts";
 import { makePair, type Pair } from "./pair.ts";
 import { json, makeWeb, type Web } from "./web.ts";
 
@@ -20,11 +20,7 @@ afterAll(async () => {
 });
 beforeEach(() => pair.atWarehouse("DROP SCHEMA IF EXISTS landing CASCADE; DROP SCHEMA IF EXISTS undercoat CASCADE"));
 
-const office = (): CredentialsOf<"odata"> => ({
-  name: "crew",
-  settings: { kind: "odata", url: crew.url, auth: { basic: { user: crew.user } } },
-  password: crew.password,
-});
+const office = () => officeOf(crew);
 const shifts: Load = {
   from: { connection: "crew", table: "Shifts" },
   watermark: { column: "UpdatedAt" },

@@ -2,7 +2,7 @@ import type { TimeUnit } from "../pipeline/pipeline.ts";
 import type { Scope } from "../run/run.ts";
 import { PlanError } from "./error.ts";
 import { takesChanges } from "./files.ts";
-import type { LoadPlan } from "./plan.ts";
+import type { LoadPlan, PlannedColumn } from "./plan.ts";
 
 /** Which of the request's rows are read this time. */
 export type Window =
@@ -37,6 +37,18 @@ export function fillsSlices(plan: LoadPlan, window: Window): boolean {
   // How long it is, roughly; bounds that no clock knows count as short.
   const hours = (Date.parse(window.to) - Date.parse(window.from)) / 3_600_000;
   return hours >= hoursOf[slicing.unit];
+}
+
+/**
+ * The columns of a load's key, where changes that a source tells by itself can be taken by them; else null.
+ * @param own the members that identify a record at the source
+ */
+export function trackedKey({ read, write }: LoadPlan, own: readonly string[]): PlannedColumn[] | null {
+  if (read.watermark || write.mode === "replace" || write.key.length === 0) return null;
+  const key = write.key.flatMap((name) => read.columns.find((column) => column.name === name) ?? []);
+  const members = new Set(own);
+  const same = key.length === members.size && key.every(({ source }) => source !== null && members.has(source));
+  return same ? key : null;
 }
 
 /** A plan whose watermark passes no moment: a reading that is of no one moment has missed what changed behind it. */

@@ -61,9 +61,18 @@ export async function compareCounts(
       warehouse: held?.slices.get(slice)?.values[0] ?? "0",
     })),
   };
-  if (!countsAgree(found) && (await counts.moved())) {
-    report.line(`${plan.connection} has changed since it was read, so its own counts say nothing now`);
-    return null;
+  if (!countsAgree(found)) {
+    const why = await counts.moved().then(
+      (moved) => (moved ? `${plan.connection} has changed since it was read` : null),
+      (error: unknown) => {
+        if (!(error instanceof LoadFailure)) throw error;
+        return `it is not known whether ${plan.connection} has changed since it was read (${error.message})`;
+      },
+    );
+    if (why !== null) {
+      report.line(`${why}, so its own counts say nothing now`);
+      return null;
+    }
   }
   const unit = (count: number) => `${count} ${plan.prove.slicing?.unit ?? "slice"}${count === 1 ? "" : "s"}`;
   const also = found.slices.length ? `, and in ${unit(found.slices.length)}` : "";

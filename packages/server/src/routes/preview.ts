@@ -1,9 +1,10 @@
 import type { BothColumns, Preview, PreviewRow } from "@undercoat/core/api/api";
 import { kindOf } from "@undercoat/core/connection/kinds";
+import type { Dataset } from "@undercoat/core/dataset/dataset";
 import type { From, Load, Pipeline } from "@undercoat/core/pipeline/pipeline";
 import { PlanError } from "@undercoat/core/plan/error";
 import { type LoadPlan, stagedColumns } from "@undercoat/core/plan/plan";
-import { windowFor } from "@undercoat/core/plan/window";
+import { trackedKey, windowFor } from "@undercoat/core/plan/window";
 import { parseTableName } from "@undercoat/core/sql/identifier";
 import { ownColumns } from "@undercoat/core/sql/target";
 import { typeFamily } from "@undercoat/core/sql/type";
@@ -20,6 +21,10 @@ const unsaid = (plan: LoadPlan) => (error: unknown) => {
   if (error instanceof PlanError) return plan;
   throw error;
 };
+
+/** True where a source says that it tells what changed, and the load can take it. */
+const tellsChanges = ({ proposal }: Dataset, plan: LoadPlan) =>
+  proposal?.tracked === true && trackedKey(plan, proposal.key) !== null;
 
 type Values = Record<string, string | null>;
 
@@ -218,7 +223,7 @@ export async function previewLoad(
       rows: [...turnedAway, ...seen.rows.map(beside)],
       sql: seen.sql,
       watermark,
-      tracked: window.kind === "delta" || (planned.dataset.proposal?.tracked === true && !plan.read.watermark),
+      tracked: window.kind === "delta" || tellsChanges(planned.dataset, plan),
       reads: `${windowWords(due, window).replace(/^reading /, "")}${reasonOf(plan, { kind: "due" }, window, planned.existing !== null)}`,
       held: planned.existing?.columns.map((column) => ({ name: column.name, type: column.declared })) ?? null,
       drift: planned.drifted.notes,

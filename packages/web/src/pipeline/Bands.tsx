@@ -171,7 +171,7 @@ export function Bands({ pipeline, load, name, preview, problems, canEdit, onSet,
               >
                 {watermark
                   ? watermark.column
-                  : preview?.tracked && into.mode !== "replace"
+                  : preview?.tracked
                     ? "those that changed, as it is told"
                     : "all of them every time"}
               </Phrase>

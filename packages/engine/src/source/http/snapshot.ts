@@ -8,7 +8,7 @@ import { askedSince, sinceValue } from "@undercoat/core/http/since";
 import type { BulkForm, From } from "@undercoat/core/pipeline/pipeline";
 import { partsOf } from "@undercoat/core/plan/periods";
 import type { LoadPlan, PlannedColumn } from "@undercoat/core/plan/plan";
-import type { Window } from "@undercoat/core/plan/window";
+import { trackedKey, type Window } from "@undercoat/core/plan/window";
 import type { Asked } from "@undercoat/core/run/run";
 import type { DayInterval } from "@undercoat/core/schedule/intervals";
 import { typeFamily } from "@undercoat/core/sql/type";
@@ -245,14 +245,8 @@ export class HttpSnapshot extends Whole implements Snapshot {
   }
 
   /** The columns of the load's key, where it is the records' own, so that changes can be told by it; else null. */
-  private trackedKey({ read, write }: LoadPlan): PlannedColumn[] | null {
-    if (!this.options.tracking || read.watermark || write.mode === "replace" || this.from?.each !== undefined)
-      return null;
-    const key = write.key.flatMap((name) => read.columns.find((column) => column.name === name) ?? []);
-    const own = new Set(this.keys);
-    return key.length > 0 && key.length === own.size && key.every(({ source }) => source !== null && own.has(source))
-      ? key
-      : null;
+  private trackedKey(plan: LoadPlan): PlannedColumn[] | null {
+    return this.options.tracking && this.from?.each === undefined ? trackedKey(plan, this.keys) : null;
   }
 
   async tracks(plan: LoadPlan, since: string): Promise<boolean> {
