@@ -23,17 +23,17 @@ export class Changes {
 
   /**
    * Takes in what changed since a position; false where all must be read.
-   * @param now what all of the set is asked for, and whether what is gone from it is taken away
+   * @param gone true where what is gone from the set is taken away
    */
   async take(
     since: string,
-    now: Omit<Tracked, "link">,
+    gone: boolean,
     key: readonly PlannedColumn[],
     members: readonly string[],
   ): Promise<boolean> {
     const known = readTracked(since);
     // What was deleted while nobody wanted to know is not told again.
-    if (known?.asked !== now.asked || (now.gone && !known.gone)) return false;
+    if (!known || (gone && !known.gone)) return false;
     const delta = await deltaOf(this.options, known.link, key, members);
     if (typeof delta === "string") {
       this.options.note?.(`${delta}, so all of it is read`);
@@ -53,8 +53,8 @@ export class Changes {
   }
 
   /** Where reading stands; null where the application does not tell what changes. */
-  position(now: Omit<Tracked, "link">): string | null {
-    return this.link === null ? null : writeTracked({ ...now, link: this.link });
+  position(gone: boolean): string | null {
+    return this.link === null ? null : writeTracked({ link: this.link, gone });
   }
 
   /** True where something has changed since the set was read. */
@@ -77,22 +77,20 @@ export interface Delta {
   link: string | null;
 }
 
-/** Where reading a set ended whose changes the service tells. */
+/** Where reading a set ended whose changes the service tells. What was asked for is the load's: where that is another, no position counts. */
 export interface Tracked {
-  /** what was asked for when all of it was read */
-  asked: string;
   link: string;
   /** true where what is gone was taken away at the warehouse too */
   gone: boolean;
 }
 
-const writeTracked = ({ asked, link, gone }: Tracked) => JSON.stringify({ asked, link, gone });
+const writeTracked = ({ link, gone }: Tracked) => JSON.stringify({ link, gone });
 
 /** @returns null for what is no such position */
 export function readTracked(text: string): Tracked | null {
   try {
-    const { asked, link, gone } = JSON.parse(text) as Partial<Tracked>;
-    return typeof asked === "string" && typeof link === "string" ? { asked, link, gone: gone === true } : null;
+    const { link, gone } = JSON.parse(text) as Partial<Tracked>;
+    return typeof link === "string" ? { link, gone: gone === true } : null;
   } catch {
     return null;
   }
@@ -128,8 +126,6 @@ async function deltaOf(
         if (change.kind === "link") continue;
         if (change.kind === "partial") return `${name} tells what changed in part only`;
         const told = nameOf(change.key, key);
-        // The last word stands behind what came before it.
-        latest.delete(told);
         latest.set(told, change.kind === "gone" ? { gone: change.key } : { text });
         if (latest.size > mostChanges) return `${name} tells of more than ${mostChanges} changes`;
       }

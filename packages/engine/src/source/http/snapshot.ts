@@ -252,12 +252,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
   async tracks(plan: LoadPlan, since: string): Promise<boolean> {
     const key = this.trackedKey(plan);
     if (!key) return false;
-    return this.changes.take(since, this.tracked(plan), key, this.read(plan));
-  }
-
-  /** What all of a set is asked for, and whether what is gone from it is taken away. */
-  private tracked(plan: LoadPlan) {
-    return { asked: this.windowAddress(plan, { kind: "all" }), gone: plan.write.deletions !== null };
+    return this.changes.take(since, plan.write.deletions !== null, key, this.read(plan));
   }
 
   private windowAddress(plan: LoadPlan, window: Window): string {
@@ -449,7 +444,7 @@ export class HttpSnapshot extends Whole implements Snapshot {
 
   /** Of a report the last period that was asked for; of a set whose changes are told, where they are. */
   override async position(_before: string | null, plan: LoadPlan): Promise<string | null> {
-    return this.trackedKey(plan) ? this.changes.position(this.tracked(plan)) : this.last;
+    return this.trackedKey(plan) ? this.changes.position(plan.write.deletions !== null) : this.last;
   }
 
   asked(): Asked {
