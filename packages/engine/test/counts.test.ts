@@ -188,6 +188,12 @@ test("what can't be asked any more stops no load, and one time that can't be rea
   asked = 0;
   const { proof, tally } = await pair.between(app).run({ ...rest, into: { ...into, deleted: "keep" } });
   expect([proof.verdict, proof.counted, tally.new]).toEqual(["proved", undefined, "1"]);
+  // A time that is not loaded is not checked either; the watermark passes those alone that can be read.
+  records.push({ id: 10, at: "never" });
+  asked = 0;
+  const unloaded = { ...load, columns: { id: "id" }, into: { ...into, table: "landing.bare" } };
+  const { watermark, tally: bare } = await pair.between(app).run(unloaded);
+  expect([bare.new, bare.rejected, watermark]).toEqual(["4", "0", "2026-03-01 00:00:09+00"]);
 });
 
 test.each([

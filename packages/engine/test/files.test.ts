@@ -316,7 +316,7 @@ test("wherever the quick reader is taken it gives what the exact one gives, what
   const field = fc.oneof(
     fc.string({ unit: fc.constantFrom("a", '"', " ", ",", "é", "\\"), maxLength: 5 }),
     fc.string({ unit: fc.constantFrom("a", "\r", "\n", "\t"), maxLength: 3 }).map((text) => `"${text}"`),
-    fc.constantFrom("", '""', "7", '"x"', "NULL", ' "x"', '"x" ', '\t"x"', '"" '),
+    fc.constantFrom("", '""', "7", '"x"', "NULL", ' "x"', '"x" ', '\t"x"', '"x"\t', '"" '),
   );
   // half of the files hold only what the quick reader takes most of, so that it is met often enough
   const plain = fc.constantFrom("", '""', "7", '"x"', "NULL", "é", '"a,b"', '"a""b"', '"\n"');
@@ -324,6 +324,12 @@ test("wherever the quick reader is taken it gives what the exact one gives, what
   let place = 0;
   let quickly = 0;
   try {
+    for (const value of [' "x"', '\t"x"', '"x" ', '"x"\t', '"x"']) {
+      await writeFile(join(folder, "any.csv"), `id,name\n1,a\n2,${value}\n`);
+      const [file] = await store.find("any.csv");
+      const shaped = file && (await shapeOf(duck, file, { csv: { delimiter: ",", header: true } }, ++place));
+      expect([value, await shaped?.quick?.regular()]).toEqual([value, value === '"x"']);
+    }
     await fc.assert(
       fc.asyncProperty(fc.oneof(rowsOf(plain), rowsOf(field)), async (rows) => {
         await writeFile(join(folder, "any.csv"), `id,name\n${rows.map((row) => row.join(",")).join("\n")}\n`);
